@@ -1,0 +1,31 @@
+# The README's two commands. Each makes a virtual environment in .venv, installs what it needs, and runs.
+.PHONY: demo test lint format pictures clean
+
+demo:
+	@scripts/environment
+	@.venv/bin/yl demo --remove demo-site 2>/dev/null || true
+	.venv/bin/yl demo demo-site
+
+test:
+	@scripts/environment dev
+	.venv/bin/pytest
+
+lint:
+	@scripts/environment dev
+	.venv/bin/ruff format --check .
+	.venv/bin/ruff check .
+	.venv/bin/mypy
+	.venv/bin/lint-imports --no-logo
+
+format:
+	@scripts/environment dev
+	.venv/bin/ruff format .
+	.venv/bin/ruff check --fix .
+
+pictures:
+	@scripts/environment dev
+	scripts/pictures
+
+clean:
+	@.venv/bin/yl demo --remove demo-site 2>/dev/null || true
+	rm -rf .venv .mypy_cache .ruff_cache .pytest_cache .hypothesis .import_linter_cache

@@ -1,0 +1,1 @@
+"""Backups: made in one pass, read back, found again, restored."""

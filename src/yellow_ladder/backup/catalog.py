@@ -1,0 +1,138 @@
+"""Backups as they lie in the state folder."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+from typing import Any
+
+from yellow_ladder.errors import AnswerNo, BadInput, Problem
+from yellow_ladder.files.manifest import Entry, digest_file, manifest_from_lines
+
+FORMAT = 1
+INDEX_NAME, SUMS_NAME = "backup.json", "SHA256SUMS"
+ARCHIVE_NAME, MANIFEST_NAME = "files.tar.zst", "files.jsonl"
+UNFINISHED = ".unfinished"
+ROOT_PREFIX, OUTSIDE_PREFIX = "root", "outside"
+
+
+@dataclass(frozen=True, slots=True)
+class DatabaseBackup:
+    """One database's copy, and what the file had for owner and mode."""
+
+    name: str
+    file: str
+    source: str
+    size_bytes: int
+    uid: int
+    gid: int
+    mode: int
+
+
+@dataclass(frozen=True, slots=True)
+class Backup:
+    """A backup that was written whole and read back."""
+
+    path: Path
+    site: str
+    version: str
+    made_at: str
+    root: str
+    files: int
+    file_bytes: int
+    databases: tuple[DatabaseBackup, ...]
+    outside: tuple[str, ...] = ()
+    unsteady: tuple[str, ...] = ()
+    read_back_at: str = ""
+    closed: bool = False
+    facts: Mapping[str, Any] = field(default_factory=dict)
+
+    @property
+    def name(self) -> str:
+        """Its folder's name."""
+        return self.path.name
+
+    @property
+    def archive(self) -> Path:
+        """The archive of its files."""
+        return self.path / ARCHIVE_NAME
+
+    def size_bytes(self) -> int:
+        """What it takes on disk."""
+        return sum(entry.stat().st_size for entry in self.path.iterdir())
+
+    def database(self, name: str) -> DatabaseBackup:
+        """The copy of a database."""
+        return next(one for one in self.databases if one.name == name)
+
+    def manifest(self) -> dict[str, Entry]:
+        """Every entry as it was: below root by tree path, outside root by absolute path.
+
+        Raises AnswerNo when the list is damaged.
+        """
+        try:
+            return manifest_from_lines((self.path / MANIFEST_NAME).read_bytes())
+        except (OSError, ValueError, KeyError, TypeError) as fault:
+            raise damaged(self.path / MANIFEST_NAME, str(fault)) from fault
+
+    def as_record(self) -> dict[str, Any]:
+        """As JSON."""
+        return {"format": FORMAT, **asdict(self), "path": str(self.path)}
+
+
+def damaged(path: Path, why: str) -> AnswerNo:
+    """The error for a backup that is not what was written."""
+    text = f"the backup file {path} is damaged: {why}"
+    return AnswerNo(Problem("backup-damaged", text, "use another backup; look for trouble of the disk", str(path)))
+
+
+def read_backup(path: Path) -> Backup:
+    """Read a backup's index; raises BadInput when there is none and AnswerNo when it is damaged."""
+    index = path / INDEX_NAME
+    if path.name.endswith(UNFINISHED) or not index.is_file():
+        text = f"there is no finished backup at {path}"
+        raise BadInput(Problem("no-backup", text, "see which there are with: yl backup list", str(path)))
+    try:
+        record = json.loads(index.read_bytes())
+        record.pop("format")
+        databases = tuple(DatabaseBackup(**one) for one in record.pop("databases"))
+        lists = {name: tuple(record.pop(name)) for name in ("outside", "unsteady")}
+        return Backup(**{**record, **lists, "path": path, "databases": databases})
+    except (ValueError, KeyError, TypeError, AttributeError) as fault:
+        raise damaged(index, str(fault)) from fault
+
+
+def list_backups(folder: Path) -> list[Backup]:
+    """All finished backups, oldest first; unfinished ones are never among them."""
+    if not folder.is_dir():
+        return []
+    paths = [path for path in folder.iterdir() if path.is_dir() and not path.name.endswith(UNFINISHED)]
+    found = [read_backup(path) for path in paths if (path / INDEX_NAME).is_file()]
+    return sorted(found, key=lambda backup: backup.made_at)
+
+
+def read_sums(path: Path) -> dict[str, str]:
+    """The digests of a SHA256SUMS file by file name; raises AnswerNo when it is missing or garbled."""
+    try:
+        lines = (path / SUMS_NAME).read_text().splitlines()
+        return {name: digest for digest, name in (line.split("  ", 1) for line in lines)}
+    except (OSError, ValueError) as fault:
+        raise damaged(path / SUMS_NAME, str(fault)) from fault
+
+
+def check_sums(path: Path, *, every_file: bool = True) -> None:
+    """Read the files of a backup again and hold them against their digests.
+
+    Raises AnswerNo naming the first that differs. With `every_file`, a file without a digest is a fault too.
+    """
+    sums = read_sums(path)
+    present = {entry.name for entry in path.iterdir()} - {SUMS_NAME}
+    for name in sorted(sums.keys() | (present if every_file else set())):
+        if name not in sums:
+            raise damaged(path / name, "no digest was noted for it")
+        if name not in present:
+            raise damaged(path / name, "it is missing")
+        if digest_file(path / name) != sums[name]:
+            raise damaged(path / name, "its bytes are not those that were written")

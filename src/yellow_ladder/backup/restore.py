@@ -1,0 +1,184 @@
+"""Makes files what a backup says they were: only what differs is written, whatever is too much is removed."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Collection, Iterable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import IO
+
+from yellow_ladder.backup.catalog import Backup
+from yellow_ladder.backup.make import path_of_member
+from yellow_ladder.durable import sync_folder
+from yellow_ladder.errors import AnswerNo, BadInput, Problem
+from yellow_ladder.files.archive_read import open_members
+from yellow_ladder.files.copying import remove_entry
+from yellow_ladder.files.manifest import (
+    READ_BYTES,
+    Change,
+    Entry,
+    Kind,
+    Manifest,
+    Skip,
+    compare_manifests,
+    describe,
+    digest_file,
+    keep_all,
+    take_manifest,
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Restored:
+    """What a restore did, in entries."""
+
+    written: int
+    removed: int
+    rights_set: int
+
+
+def restore_files(backup: Backup, root: Path, skip: Skip, *, with_outside: bool = True) -> Restored:
+    """Make the tree at `root` (and the files outside it) equal to the backup; may be repeated after a crash.
+
+    Raises AnswerNo when the tree is not equal afterwards.
+    """
+    manifest = backup.manifest()
+    inside = {path: entry for path, entry in manifest.items() if not path.startswith("/")}
+    outside = {path: entry for path, entry in manifest.items() if path.startswith("/") and with_outside}
+    root.mkdir(exist_ok=True)
+    found = take_manifest(root, skip, known=inside)
+    found_outside = {path: _look_at(path) for path in outside if os.path.lexists(path)}
+    removed = _remove_strangers(root, inside, found)
+    wanted = _wanted(inside, found) | _wanted(outside, found_outside)
+    _make_folders(root, {**inside, **outside}, wanted)
+    _extract(backup, root, wanted, manifest)
+    rights = _set_rights(root, inside | outside)
+    _check_equal(inside, take_manifest(root, skip, known=inside), root)
+    _check_equal(outside, {path: _look_at(path) for path in outside if os.path.lexists(path)}, Path("/"))
+    os.sync()
+    return Restored(len(wanted), removed, rights)
+
+
+def _look_at(path: str) -> Entry:
+    entry = describe(path, path)
+    if entry.kind is not Kind.FILE:
+        return entry
+    return Entry(**{**{name: getattr(entry, name) for name in entry.__slots__}, "sha256": digest_file(path)})
+
+
+def _remove_strangers(root: Path, expected: Manifest, found: Manifest) -> int:
+    """Remove what the backup does not have, and what is of another kind there; deepest first."""
+    strange = [path for path, entry in found.items() if path not in expected or expected[path].kind is not entry.kind]
+    for path in sorted(strange, key=lambda one: -one.count("/")):
+        location = root / path
+        if not (location.is_dir() and not location.is_symlink()):
+            remove_entry(location)
+            continue
+        try:
+            location.rmdir()
+        except OSError:  # it holds something that is not the tree's, such as a pid file
+            if path in expected:
+                remove_entry(location)
+    return len(strange)
+
+
+def _wanted(expected: Manifest, found: Manifest) -> set[str]:
+    changed = (Change.MISSING, Change.CONTENT)
+    return {one.path for one in compare_manifests(expected, found) if one.change in changed and one.path in expected}
+
+
+def _make_folders(root: Path, expected: Manifest, wanted: Collection[str]) -> None:
+    for path in sorted(wanted):
+        if expected[path].kind is Kind.FOLDER:
+            (root / path).mkdir(parents=True, exist_ok=True)
+
+
+def _extract(backup: Backup, root: Path, wanted: Collection[str], manifest: Manifest) -> None:
+    """Write the wanted files and links from the archive, each in one instant."""
+    missing = {path for path in wanted if manifest[path].kind is not Kind.FOLDER}
+    if not missing:
+        return
+    later: list[str] = []
+    with open_members(backup.archive) as members:
+        for member, content in members:
+            path = path_of_member(member.name)
+            if path not in wanted or path not in manifest:
+                continue
+            missing.discard(path)
+            entry = manifest[path]
+            if entry.kind is Kind.LINK:
+                _put_link(root / path, entry.target)
+            elif entry.same_as:
+                later.append(path)
+            elif content is not None:
+                _put_file(root / path, content)
+    if missing:
+        text = f"the archive {backup.archive} lacks {min(missing)}"
+        raise AnswerNo(Problem("backup-damaged", text, "use another backup", str(backup.archive)))
+    for path in later:
+        remove_entry(root / path)
+        os.link(root / manifest[path].same_as, root / path)
+
+
+def _put_link(location: Path, target: str) -> None:
+    remove_entry(location)
+    location.parent.mkdir(parents=True, exist_ok=True)
+    location.symlink_to(target)
+
+
+def _put_file(location: Path, content: IO[bytes]) -> None:
+    location.parent.mkdir(parents=True, exist_ok=True)
+    temporary = location.with_name(f".{location.name[:200]}.restored")
+    remove_entry(temporary)
+    descriptor = os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
+    with os.fdopen(descriptor, "wb") as stream:
+        while block := content.read(READ_BYTES):
+            stream.write(block)
+    temporary.replace(location)
+
+
+def _set_rights(root: Path, expected: Manifest) -> int:
+    """Give owner, mode and times back where they differ; folders last, since writing into them moves their time."""
+    count = 0
+    order = sorted(expected.items(), key=lambda item: (item[1].kind is Kind.FOLDER, -item[0].count("/")))
+    for path, entry in order:
+        location = root / path
+        now = describe(path, location)
+        if not now.same_rights(entry):
+            os.chown(location, entry.uid, entry.gid, follow_symlinks=False)
+            if entry.kind is not Kind.LINK:
+                location.chmod(entry.mode)
+            count += 1
+        if now.modified_ns != entry.modified_ns:
+            os.utime(location, ns=(entry.modified_ns, entry.modified_ns), follow_symlinks=False)
+    return count
+
+
+def _check_equal(expected: Manifest, found: Manifest, root: Path) -> None:
+    differences = compare_manifests(expected, found)
+    if differences:
+        first = differences[0]
+        text = f"{root / first.path} is still not as it was ({first.change}), and {len(differences) - 1:,} more"
+        raise AnswerNo(
+            Problem("restore-incomplete", text, "see that nothing else writes there, then go on", first.path)
+        )
+
+
+def restore_aside(backup: Backup, into: Path) -> Iterable[Path]:
+    """Restore a backup into a fresh folder, to look at it: `root/`, `outside/` and the databases' files."""
+    if into.exists() and any(into.iterdir()):
+        raise BadInput(Problem("folder-not-empty", f"{into} is not empty", "name a new folder", str(into)))
+    into.mkdir(mode=0o700, parents=True, exist_ok=True)
+    restored = [into / "root"]
+    restore_files(backup, into / "root", keep_all, with_outside=False)
+    for one in backup.databases:
+        target = into / one.file
+        target.write_bytes(b"")
+        target.chmod(one.mode)
+        with (backup.path / one.file).open("rb") as source, target.open("wb") as sink:
+            while block := source.read(READ_BYTES):
+                sink.write(block)
+        restored.append(target)
+    sync_folder(into)
+    return restored

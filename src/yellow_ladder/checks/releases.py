@@ -1,0 +1,77 @@
+"""Checks of the releases on the route."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
+from yellow_ladder.database import Table
+from yellow_ladder.files.manifest import within
+from yellow_ladder.fingerprints.hashing import ColumnSums
+from yellow_ladder.fingerprints.lineage import compose
+from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint
+from yellow_ladder.release.source import check_digest
+
+
+def digests_match(at: Circumstances) -> Iterator[Finding]:
+    """Is every package the one that was published?"""
+    required = at.site.record.releases.digests == "required"
+    for rung in at.route.rungs:
+        release = rung.release
+        digest = check_digest(release)
+        if release.published_sha256:
+            yield ok("packages", f"{release.archive.name} is as published ({digest[:12]}…)")
+            continue
+        seen = f"{release.archive.name} has no published digest to be held against"
+        remedy = f"add its line to {release.archive.parent}/SHA256SUMS"
+        yield stop("packages", seen, remedy) if required else warn("packages", seen, remedy)
+
+
+def sheets_in_source(at: Circumstances) -> Iterator[Finding]:
+    """Could every release in the source be read?"""
+    for problem in at.releases.problems:
+        yield warn("release source", problem.message, problem.remedy)
+    if not at.releases.problems:
+        yield ok("release source", f"{len(at.releases.found)} releases in {at.releases.source}, all readable")
+
+
+def contracts_fit(at: Circumstances) -> Iterator[Finding]:
+    """Do the releases' contracts speak of tables and columns that are there?"""
+    for facts in at.survey.databases:
+        before = DatabasePrint({table.name: _empty_print(table) for table in facts.columns})
+        contracts = [
+            (str(rung.to_version), contract)
+            for rung in at.route.rungs
+            for contract in rung.release.sheet.contract
+            if contract.database == facts.name
+        ]
+        found = compose(before, contracts).contradictions
+        for text in found:
+            yield stop("contracts", text, "tell the release's publisher; the database may have been changed by hand")
+        if not found and not facts.trouble:
+            yield ok("contracts", f"what the releases declare of the database {facts.name} fits it")
+    for rung in at.route.rungs:
+        for name in {m.database for m in rung.release.sheet.migrations} - {f.name for f in at.survey.databases}:
+            seen = f"{rung.to_version} migrates the database `{name}`, which the site file does not have"
+            yield stop("contracts", seen, "add it to [[databases]]")
+
+
+def _empty_print(table: Table) -> TablePrint:
+    return TablePrint(0, table.key, dict.fromkeys(table.columns, ColumnSums()))
+
+
+def unbuilt_moves(at: Circumstances) -> Iterator[Finding]:
+    """Does a release move a folder that holds a database, the flag or a pid file?"""
+    fixed = [at.site.tree_path(address.path) for address in at.site.addresses()]
+    fixed += [at.site.tree_path(at.site.flag)] if at.site.flag else []
+    fixed += [at.site.tree_path(at.site.resolve(s.pid_file)) for s in at.site.record.services if s.pid_file]
+    for rung in at.route.rungs:
+        for move in rung.release.sheet.files.moved:
+            held = [path for path in fixed if within(path, [move.from_])]
+            if held:
+                seen = f"{rung.to_version} moves {move.from_}, which holds {held[0]}"
+                yield stop(
+                    "moves",
+                    seen,
+                    "moving a database, flag or pid file is not built yet; keep them outside root",
+                )

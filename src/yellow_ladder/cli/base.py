@@ -1,0 +1,151 @@
+"""What all commands share: options, output, errors."""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+from yellow_ladder.errors import LadderError, Problem
+
+if TYPE_CHECKING:
+    from rich.console import Console, RenderableType
+
+    from yellow_ladder.site.site import Site
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+
+@dataclass(frozen=True, slots=True)
+class Choices:
+    """The global options, wherever on the line they stood."""
+
+    site_file: Path
+    as_json: bool = False
+    plain: bool = False
+    verbose: bool = False
+
+    @staticmethod
+    def default() -> Choices:
+        """What holds when nothing is given."""
+        return Choices(Path(os.environ.get("YELLOW_LADDER_SITE", "ladder.toml")), plain="NO_COLOR" in os.environ)
+
+    def with_given(self, given: Mapping[str, Any]) -> Choices:
+        """The same with what was given on the line."""
+        return replace(
+            self,
+            site_file=Path(given["site_file"]) if given.get("site_file") else self.site_file,
+            as_json=self.as_json or bool(given.get("as_json")),
+            plain=self.plain or bool(given.get("plain")),
+            verbose=self.verbose or bool(given.get("verbose")),
+        )
+
+    def site(self, *, under_way: bool = False) -> Site:
+        """The site of the site file; raises BadInput. `under_way`: its root may be missing between two renames."""
+        from yellow_ladder.site.site import load_site
+
+        return load_site(self.site_file, under_way=under_way)
+
+
+def shared_options(function: F) -> F:
+    """Add the global options; they may stand before or after the command's name."""
+    options = (
+        click.option("--site", "site_file", metavar="FILE", help="The site file (default: ./ladder.toml)."),
+        click.option("--json", "as_json", is_flag=True, help="One JSON document on standard output."),
+        click.option("--plain", is_flag=True, help="No colour, no live display."),
+        click.option("-v", "--verbose", is_flag=True, help="Tell more."),
+    )
+    for option in reversed(options):
+        function = option(function)
+    return function
+
+
+class LadderCommand(click.Command):
+    """A command that takes the global options too."""
+
+    def __init__(self, *args: Any, **kwargs: Any) -> None:
+        """Take over the global options as parameters of this command."""
+        super().__init__(*args, **kwargs)
+
+        @shared_options
+        def holder() -> None:
+            """Carry the options."""
+
+        self.params += reversed(getattr(holder, "__click_params__", []))
+
+    def invoke(self, ctx: click.Context) -> Any:
+        """Merge the global options given after the name with those before it."""
+        given = {name: ctx.params.pop(name, None) for name in ("site_file", "as_json", "plain", "verbose")}
+        ctx.obj = (ctx.find_object(Choices) or Choices.default()).with_given(given)
+        return super().invoke(ctx)
+
+
+def console(choices: Choices, *, errors: bool = False) -> Console:
+    """A console for results (standard output) or for everything else (standard error)."""
+    from rich.console import Console
+
+    stream = sys.stderr if errors else sys.stdout
+    is_live = stream.isatty() and not choices.plain
+    width = None if stream.isatty() or "COLUMNS" in os.environ else 100
+    return Console(file=stream, no_color=not is_live, highlight=False, emoji=False, width=width, force_terminal=is_live)
+
+
+def emit(command: str, choices: Choices, result: Any, page: RenderableType, *, exit_code: int = 0) -> None:
+    """Give the result: one JSON document, or a page to read. Ends the program where `exit_code` is not 0."""
+    if choices.as_json:
+        document = {
+            "format": 1, "command": command, "ok": exit_code == 0, "exit": exit_code, "result": result, "problems": [],
+        }  # fmt: skip
+        click.echo(json.dumps(document, ensure_ascii=False, default=str))
+    else:
+        console(choices).print(page)
+    if exit_code:
+        raise click.exceptions.Exit(exit_code)
+
+
+def failure_document(command: str, error: LadderError) -> dict[str, Any]:
+    """The JSON document of a failure."""
+    problems = [problem.as_record() for problem in error.problems]
+    return {
+        "format": 1, "command": command, "ok": False, "exit": error.exit_code, "result": None, "problems": problems,
+    }  # fmt: skip
+
+
+def show_problems(problems: Sequence[Problem]) -> None:
+    """Tell problems to a person, on standard error: what is wrong with what, and what to do."""
+    is_colourful = sys.stderr.isatty() and "NO_COLOR" not in os.environ and "--plain" not in sys.argv
+    for problem in problems:
+        mark = click.style("✘", fg="red", bold=True) if is_colourful else "✘"
+        click.echo(f"{mark} {problem.message}", err=True)
+        if problem.where and problem.where not in problem.message:
+            click.echo(f"  at {problem.where}", err=True)
+        if problem.remedy:
+            remedy = f"  → {problem.remedy}"
+            click.echo(click.style(remedy, fg="cyan") if is_colourful else remedy, err=True)
+
+
+def parse_version(_ctx: click.Context, _parameter: click.Parameter, value: str | None) -> Any:
+    """A click callback for versions."""
+    if value is None:
+        return None
+    from yellow_ladder.release.versions import Version
+
+    try:
+        return Version(value)
+    except ValueError as fault:
+        raise click.BadParameter(str(fault)) from fault
+
+
+to_option = click.option(
+    "--to",
+    "target",
+    metavar="VERSION",
+    callback=parse_version,
+    help="The version to go to (default: newest stable).",
+)

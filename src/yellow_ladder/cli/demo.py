@@ -1,0 +1,106 @@
+"""`yl demo`."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+import click
+
+from yellow_ladder.cli.base import Choices, LadderCommand, console, show_problems
+from yellow_ladder.demo import DemoSite, prepare_demo
+from yellow_ladder.demo.prepare import MARK_NAME, start_site, stop_site
+from yellow_ladder.demo.proof import picture_of
+from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
+from yellow_ladder.report.demonstration import closing_page, command_line, prepared_page, same_page, scene
+from yellow_ladder.site.site import load_site
+
+
+@click.command("demo", cls=LadderCommand)
+@click.argument("folder", metavar="[DIR]", type=click.Path(path_type=Path), default=Path("quaybook-demo"))
+@click.option(
+    "--rows",
+    default=5_000,
+    metavar="N",
+    type=click.IntRange(10, 20_000_000),
+    help="So many bookings (default: 5000).",
+)
+@click.option("--prepare-only", is_flag=True, help="Prepare the site, start it, and leave it to you.")
+@click.option("--broken", is_flag=True, help="With --prepare-only: the last release fails on purpose.")
+@click.option("--remove", is_flag=True, help="Stop a demonstration site and remove its folder.")
+@click.pass_context
+def command(ctx: click.Context, folder: Path, rows: int, prepare_only: bool, broken: bool, remove: bool) -> None:
+    """Prepare Quaybook, an invented harbour's berth-booking server, and run the full example on it."""
+    choices: Choices = ctx.obj
+    if choices.as_json:
+        raise BadInput(Problem("usage", "demo is a show for people and has no JSON", "leave --json away"))
+    folder = folder.absolute()
+    if remove:
+        _remove(folder)
+        return
+    out = console(choices)
+    if prepare_only:
+        demo = prepare_demo(folder, rows=rows, broken=broken)
+        start_site(demo.load())
+        out.print(prepared_page(demo, rows))
+        return
+    first = _show_climb(ctx, choices, folder, rows)
+    _show_failure(ctx, choices, folder / "second", min(rows, 5_000))
+    out.print(closing_page(first))
+
+
+def _show_climb(ctx: click.Context, choices: Choices, folder: Path, rows: int) -> DemoSite:
+    """The first copy goes up."""
+    out = console(choices)
+    out.print(scene("A harbour office, three releases behind"))
+    demo = prepare_demo(folder / "first", rows=rows)
+    start_site(demo.load())
+    out.print(prepared_page(demo, rows, ends=False))
+    for words in (["survey"], ["route"], ["check"], ["climb", "--to", "4.0", "--yes"], ["verify"]):
+        _type(ctx, choices, demo, words)
+    return demo
+
+
+def _show_failure(ctx: click.Context, choices: Choices, folder: Path, rows: int) -> None:
+    """The second copy's last release fails, and the copy goes back by itself."""
+    out = console(choices)
+    out.print(scene("A second copy, whose release 4.0 fails in a migration on purpose"))
+    demo = prepare_demo(folder, rows=rows, broken=True)
+    site = demo.load()
+    start_site(site)
+    before = picture_of(site)
+    try:
+        _type(ctx, choices, demo, ["climb", "--to", "4.0", "--yes"])
+    except AnswerNo as failure:
+        show_problems(failure.problems)
+    after = picture_of(site)
+    out.print(same_page(before, after))
+    stop_site(site)
+    if before != after:
+        text = "the second copy is not as it was before"
+        raise AnswerNo(Problem("not-as-before", text, f"see {folder}"))
+
+
+def _type(ctx: click.Context, choices: Choices, demo: DemoSite, words: list[str]) -> None:
+    """Show a command as it is typed, and run it."""
+    console(choices).print(command_line(words))
+    program = ctx.find_root().command
+    plain = ["--plain"] if choices.plain else []
+    program.main(["--site", str(demo.file), *plain, *words], prog_name="yl", standalone_mode=False)
+
+
+def _remove(folder: Path) -> None:
+    """Stop what runs there and remove it; only a folder that a demonstration made."""
+    marks = [folder / MARK_NAME, *folder.glob(f"*/{MARK_NAME}")]
+    sites = [mark.parent for mark in marks if mark.exists()]
+    if not sites:
+        text = f"{folder} was not made by `yl demo`"
+        raise BadInput(Problem("no-demo", text, "name the folder of a demonstration", str(folder)))
+    for site_folder in sites:
+        try:
+            stop_site(load_site(site_folder / "ladder.toml", under_way=True))
+        except LadderError as fault:
+            show_problems(fault.problems)
+        shutil.rmtree(site_folder)
+    if folder.is_dir() and not any(folder.iterdir()):
+        folder.rmdir()

@@ -1,0 +1,50 @@
+"""`yl descend`."""
+
+from __future__ import annotations
+
+import sys
+
+import click
+
+from yellow_ladder.cli.base import Choices, LadderCommand, console, emit
+from yellow_ladder.cli.progress import narrated, stoppable
+from yellow_ladder.climb.conduct import Climb, Conditions, descend, find_climb, open_climb
+from yellow_ladder.climb.price import Price, reckon
+from yellow_ladder.climb.progress import State
+from yellow_ladder.errors import AnswerNo, BadInput, Problem
+from yellow_ladder.report.climbs import descended_page, price_page
+
+
+@click.command("descend", cls=LadderCommand)
+@click.argument("name", metavar="[CLIMB]", required=False)
+@click.option("--yes", is_flag=True, help="Agree to the price beforehand.")
+@click.pass_obj
+def command(choices: Choices, name: str | None, yes: bool) -> None:
+    """Go back to the state before a climb (default: the newest), from wherever it is.
+
+    First counts what was written since; these rows and files are kept in the climb's folder.
+    """
+    site = choices.site(under_way=True)
+    with site.state.locked("descend"):
+        climb = (open_climb(site) if name is None else None) or find_climb(site, name)
+        price = Price((), ())
+        if climb.standing.state is State.CLIMBED:
+            price = _agreed_price(choices, climb, yes=yes)
+        with stoppable() as should_stop, narrated(choices) as narrator:
+            state = descend(climb.plan, Conditions(narrator, should_stop))
+    result = {"climb": climb.name, "state": str(state), "price": price.as_record()}
+    emit("descend", choices, result, descended_page(climb.plan))
+
+
+def _agreed_price(choices: Choices, climb: Climb, *, yes: bool) -> Price:
+    price = reckon(climb.plan)
+    if not choices.as_json:
+        console(choices).print(price_page(price, climb.plan))
+    if yes:
+        return price
+    if choices.as_json or not sys.stdin.isatty():
+        text = "going back needs somebody's agreement, and there is no terminal to ask at"
+        raise BadInput(Problem("not-agreed", text, "say --yes"))
+    if not click.confirm(f"Go back to {climb.plan.from_version} now?", err=True):
+        raise AnswerNo(Problem("not-agreed", "not agreed to; nothing was changed", ""))
+    return price

@@ -1,0 +1,23 @@
+"""`yl pack`."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from pathlib import Path
+
+import click
+
+from yellow_ladder.cli.base import Choices, LadderCommand, emit
+from yellow_ladder.release.pack import pack_release
+from yellow_ladder.report.packing import packed_page
+
+
+@click.command("pack", cls=LadderCommand)
+@click.argument("tree", metavar="DIR", type=click.Path(exists=True, file_okay=False, path_type=Path))
+@click.option("--into", metavar="DIR", type=click.Path(file_okay=False, path_type=Path), default=Path(),
+              help="Where to write the archive and SHA256SUMS (default: here).")  # fmt: skip
+@click.pass_obj
+def command(choices: Choices, tree: Path, into: Path) -> None:
+    """Make a release archive from a tree that holds its sheet, release.toml. The same tree gives the same bytes."""
+    packed = pack_release(tree, into)
+    emit("pack", choices, {**asdict(packed), "archive": str(packed.archive)}, packed_page(packed))

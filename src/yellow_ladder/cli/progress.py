@@ -1,0 +1,114 @@
+"""Shows a run as it goes: a live line in a terminal, plain lines elsewhere, nothing for JSON."""
+
+from __future__ import annotations
+
+import contextlib
+import signal
+import time
+from collections.abc import Iterator
+
+from rich.console import Console
+from rich.markup import escape
+from rich.status import Status
+
+from yellow_ladder.cli.base import Choices, console
+from yellow_ladder.events import Event, Note, Progress, StepDone, StepFailed, StepStarted, Unit
+from yellow_ladder.report.words import bytes_in_words, time_in_words
+
+_PROGRESS_EVERY_S = 0.1
+
+
+class Narrator:
+    """Turns events into lines; the step at work has a live line below them."""
+
+    def __init__(self, out: Console, *, live: bool) -> None:
+        """Write to `out`; `live` where it is a terminal that may be redrawn."""
+        self._out = out
+        self._status: Status | None = out.status("", spinner="dots") if live else None
+        self._step: StepStarted | None = None
+        self._shown_at = 0.0
+
+    def __call__(self, event: Event) -> None:
+        """Tell one event."""
+        if isinstance(event, StepStarted):
+            self._step = event
+            self._live(f"{escape(event.title)} …")
+        elif isinstance(event, Progress):
+            self._tell_progress(event)
+        elif isinstance(event, StepDone):
+            summary = f" [dim]{escape(event.summary)}[/]" if event.summary else ""
+            self._line(f"[green]✔[/] {escape(event.title)}{summary}", time_in_words(event.took_s))
+        elif isinstance(event, StepFailed):
+            self._line(f"[bold red]✘[/] {escape(event.title)}: {escape(event.reason)}", "")
+        elif isinstance(event, Note):
+            mark = "[yellow]↓[/]" if event.is_warning else "[dim]·[/]"
+            self._line(f"{mark} {escape(event.text)}", "")
+
+    def _tell_progress(self, event: Progress) -> None:
+        if self._status is None or time.monotonic() - self._shown_at < _PROGRESS_EVERY_S:
+            return
+        self._shown_at = time.monotonic()
+        words = bytes_in_words if event.unit is Unit.BYTES else (lambda count: f"{count:,.0f}")
+        total = f" of {words(event.total)}" if event.total else ""
+        unit = "" if event.unit is Unit.BYTES else f" {event.unit}"
+        title = self._step.title if self._step else event.what
+        self._live(f"{escape(title)} … [dim]{escape(event.what)}: {words(event.done)}{total}{unit}[/]")
+
+    def _line(self, markup: str, right: str) -> None:
+        number = f"{self._step.number:>3}/{self._step.total}" if self._step and right else "      "
+        took = f" [dim]{right}[/]" if right else ""
+        self._out.print(f" [dim]{number}[/] {markup}{took}", soft_wrap=True)
+
+    def _live(self, markup: str) -> None:
+        if self._status is not None:
+            number = f"{self._step.number:>3}/{self._step.total}" if self._step else ""
+            self._status.update(f"[dim]{number}[/] {markup}")
+
+    def __enter__(self) -> Narrator:
+        """Show the live line."""
+        if self._status is not None:
+            self._status.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        """Take the live line away."""
+        if self._status is not None:
+            self._status.stop()
+
+
+@contextlib.contextmanager
+def narrated(choices: Choices) -> Iterator[Narrator]:
+    """Tell a run to a person on standard error."""
+    out = console(choices, errors=True)
+    if choices.as_json:
+        out.quiet = True
+    with Narrator(out, live=out.is_terminal and not choices.as_json) as narrator:
+        yield narrator
+
+
+class StopRequest:
+    """Remembers Ctrl-C and SIGTERM, for the runner to stop at the next safe point."""
+
+    def __init__(self) -> None:
+        """Nobody has asked yet."""
+        self.asked = False
+
+    def __call__(self) -> bool:
+        """Whether somebody has asked."""
+        return self.asked
+
+
+@contextlib.contextmanager
+def stoppable() -> Iterator[StopRequest]:
+    """Turn Ctrl-C and SIGTERM into a request for the length of a block."""
+    request = StopRequest()
+
+    def ask(_number: int, _frame: object) -> None:
+        request.asked = True
+
+    before = {number: signal.signal(number, ask) for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)}
+    try:
+        yield request
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)

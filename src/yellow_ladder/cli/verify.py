@@ -1,0 +1,33 @@
+"""`yl verify`."""
+
+from __future__ import annotations
+
+import click
+
+from yellow_ladder.cli.base import Choices, LadderCommand, emit
+from yellow_ladder.cli.progress import narrated
+from yellow_ladder.climb.conduct import Conditions, find_climb, look_only
+from yellow_ladder.climb.progress import State
+from yellow_ladder.climb.proof import prove
+from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.report.climbs import proof_page
+
+
+@click.command("verify", cls=LadderCommand)
+@click.option("--against", "name", metavar="CLIMB", help="The climb to compare with (default: the newest).")
+@click.pass_obj
+def command(choices: Choices, name: str | None) -> None:
+    """Compare data and files now with the state before a climb; ends with 1 when they differ.
+
+    What users have written since the climb differs too, of course: it is told table by table.
+    """
+    site = choices.site()
+    with site.state.locked("verify"):
+        climb = find_climb(site, name)
+        if climb.standing.state not in (State.CLIMBED, State.SETTLED):
+            text = f"the climb {climb.name} is {climb.standing.state}: there is nothing after it to compare"
+            raise AnswerNo(Problem("nothing-to-verify", text, "name one that ended well: yl history"))
+        with narrated(choices) as narrator:
+            proof = prove(look_only(climb.plan, Conditions(narrator)), served=True, keep=False)
+    page = proof_page(proof, ended=climb.standing.state is State.CLIMBED)
+    emit("verify", choices, proof.as_record(), page, exit_code=0 if proof.is_whole else 1)

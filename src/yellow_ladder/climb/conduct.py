@@ -1,0 +1,236 @@
+"""Begins, goes on with, takes back and accepts climbs. The only place where a direction is decided."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from yellow_ladder.backup.catalog import read_backup
+from yellow_ladder.climb.down import steps_down
+from yellow_ladder.climb.journal import JOURNAL_NAME, Journal, JournalRecord, OnAppend, What, ignore
+from yellow_ladder.climb.plan import PLAN_NAME, Plan, freeze, read_plan
+from yellow_ladder.climb.progress import Standing, State, fold
+from yellow_ladder.climb.run import Run, StepTrouble, never, run_steps, utc_now
+from yellow_ladder.climb.up import steps_up
+from yellow_ladder.errors import AnswerNo, BadInput, Problem, StoppedPartWay
+from yellow_ladder.events import Listener, Note, silent
+from yellow_ladder.files.copying import remove_entry
+from yellow_ladder.site.site import Site
+
+
+@dataclass(frozen=True, slots=True)
+class Conditions:
+    """What a run is given from outside: who listens, who may stop it, what time it is, who watches the journal."""
+
+    listen: Listener = silent
+    should_stop: Callable[[], bool] = never
+    now: Callable[[], datetime] = utc_now
+    on_append: OnAppend = field(default=ignore)
+
+
+@dataclass(frozen=True, slots=True)
+class Climb:
+    """A climb on disk: its plan and how far it is."""
+
+    plan: Plan
+    standing: Standing
+
+    @property
+    def name(self) -> str:
+        """Its id."""
+        return self.plan.climb
+
+
+def list_climbs(site: Site) -> list[Climb]:
+    """All climbs with a frozen plan, oldest first. Raises BadInput when a journal was altered."""
+    folder = site.state.climbs
+    if not folder.is_dir():
+        return []
+    return [load_climb(path) for path in sorted(folder.iterdir()) if (path / PLAN_NAME).is_file()]
+
+
+def load_climb(folder: Path) -> Climb:
+    """Read one climb."""
+    plan = read_plan(folder)
+    return Climb(plan, fold(Journal(folder / JOURNAL_NAME, plan.digest()).records))
+
+
+def find_climb(site: Site, name: str | None) -> Climb:
+    """The climb of a name, or the newest; raises BadInput where there is none."""
+    climbs = list_climbs(site)
+    if name is not None:
+        climbs = [climb for climb in climbs if climb.name == name]
+    if not climbs:
+        text = f"there is no climb {name}" if name else "no climb was made on this site"
+        raise BadInput(Problem("no-climb", text, "see which there are with: yl history"))
+    return climbs[-1]
+
+
+def open_climb(site: Site) -> Climb | None:
+    """The climb that is under way, if there is one."""
+    return next((climb for climb in list_climbs(site) if climb.standing.state.is_open), None)
+
+
+def refuse_if_open(site: Site) -> None:
+    """Raise AnswerNo when a climb is under way."""
+    climb = open_climb(site)
+    if climb is not None:
+        text = f"the climb {climb.name} is not finished ({climb.standing.state})"
+        remedy = "go on with `yl climb --continue`, or go back with `yl descend`"
+        raise AnswerNo(Problem("climb-unfinished", text, remedy))
+
+
+def sweep_unfrozen(site: Site) -> None:
+    """Remove what a kill left of a preparation that never became a plan."""
+    for path in site.state.climbs.iterdir() if site.state.climbs.is_dir() else []:
+        if path.is_dir() and not (path / PLAN_NAME).is_file():
+            remove_entry(site.root.with_name(f".{site.root.name}.{path.name}"))
+            remove_entry(path)
+
+
+def begin(plan: Plan, conditions: Conditions) -> State:
+    """Freeze a plan that was agreed to, and climb."""
+    freeze(plan)
+    return go_on(plan, conditions)
+
+
+def go_on(plan: Plan, conditions: Conditions) -> State:
+    """Do what is left, in the direction that the journal says; returns the state at the end.
+
+    Raises AnswerNo when a step failed and the site was taken back to what it was, StoppedPartWay when it could not be
+    or should not be, BadInput when the journal was altered.
+    """
+    run = _run_of(plan, conditions)
+    standing = run.standing()
+    if standing.state is State.DESCENDING:
+        return _down(run)
+    if not standing.state.is_open:
+        text = f"the climb {plan.climb} has ended ({standing.state})"
+        raise AnswerNo(Problem("climb-ended", text, "there is nothing to go on with"))
+    try:
+        run_steps(run, steps_up(plan))
+    except StepTrouble as trouble:
+        return _after_trouble(run, trouble)
+    run.journal.append(What.END, State.CLIMBED, run.stamp())
+    return State.CLIMBED
+
+
+def records_of(plan: Plan) -> list[JournalRecord]:
+    """The journal of a climb."""
+    return Journal(plan.folder / JOURNAL_NAME, plan.digest()).records
+
+
+def look_only(plan: Plan, conditions: Conditions) -> Run:
+    """A run that is given to nobody who writes: for comparing."""
+    return _run_of(plan, conditions)
+
+
+def _run_of(plan: Plan, conditions: Conditions) -> Run:
+    journal = Journal(plan.folder / JOURNAL_NAME, plan.digest(), conditions.on_append)
+    return Run(plan, journal, conditions.listen, conditions.should_stop, conditions.now)
+
+
+def _after_trouble(run: Run, trouble: StepTrouble) -> State:
+    plan, standing = run.plan, run.standing()
+    if trouble.step.id == "look-again":
+        _clear_away(plan)
+        run.journal.append(What.END, State.GIVEN_UP, run.stamp(), {"reason": trouble.problems[0].message})
+        raise AnswerNo(trouble.problems)
+    if standing.was_open_to_users or run.site.record.on_failure == "stop":
+        remedy = "correct it and go on with `yl climb --continue`, or go back with `yl descend`"
+        text = f"the step `{trouble.step.title}` failed: {trouble.problems[0].message}"
+        raise StoppedPartWay([Problem("step-failed", text, remedy), *trouble.problems])
+    reason = trouble.problems[0].message
+    run.listen(Note(f"{trouble.step.title}: {reason}. Going back to {plan.from_version}", is_warning=True))
+    run.journal.append(What.TURN, trouble.step.id, run.stamp(), {"reason": reason})
+    _down(run)
+    text = (
+        f"the climb to {plan.to_version} failed at `{trouble.step.title}`; the site is at {plan.from_version} as before"
+    )
+    remedy = f"correct the cause and climb again; the journal is in {plan.folder}"
+    raise AnswerNo([Problem("climb-failed", text, remedy), *trouble.problems])
+
+
+def descend(plan: Plan, conditions: Conditions) -> State:
+    """Go back from wherever the climb is; raises AnswerNo when it was settled or has gone back already."""
+    run = _run_of(plan, conditions)
+    standing = run.standing()
+    if standing.state in (State.SETTLED, State.DESCENDED, State.GIVEN_UP):
+        text = f"the climb {plan.climb} cannot be taken back: it is {standing.state}"
+        remedy = {
+            State.SETTLED: "what was kept for going back was let go; see `yl backup list` for what there is",
+        }.get(standing.state, "the site is as it was before it")
+        raise AnswerNo(Problem("cannot-descend", text, remedy))
+    if standing.state is State.PLANNED:
+        _clear_away(plan)
+        run.journal.append(What.END, State.GIVEN_UP, run.stamp(), {"reason": "taken back before it began"})
+        return State.GIVEN_UP
+    if standing.state is not State.DESCENDING:
+        run.journal.append(What.TURN, "descend", run.stamp(), {"reason": "asked for"})
+    return _down(run)
+
+
+def _down(run: Run) -> State:
+    try:
+        run_steps(run, steps_down(run.plan, run.standing()))
+    except StepTrouble as trouble:
+        text = f"going back stopped at `{trouble.step.title}`: {trouble.problems[0].message}"
+        remedy = "correct it and go on with `yl descend`"
+        raise StoppedPartWay([Problem("descent-stopped", text, remedy), *trouble.problems]) from trouble
+    run.journal.append(What.END, State.DESCENDED, run.stamp())
+    return State.DESCENDED
+
+
+def _clear_away(plan: Plan) -> None:
+    """Remove what was made ready for a climb that will not be."""
+    for rung in plan.rungs:
+        remove_entry(Path(rung.staged))
+    if Path(plan.work) != plan.folder:
+        remove_entry(Path(plan.work))
+
+
+@dataclass(frozen=True, slots=True)
+class Settled:
+    """What accepting a climb let go of."""
+
+    climb: str
+    freed_bytes: int
+    backup: str
+    backup_dropped: bool
+
+    def as_record(self) -> dict[str, Any]:
+        """As JSON."""
+        return {
+            "climb": self.climb, "freed_bytes": self.freed_bytes,
+            "backup": self.backup, "backup_dropped": self.backup_dropped,
+        }  # fmt: skip
+
+
+def settle(climb: Climb, conditions: Conditions, *, drop_backup: bool) -> Settled:
+    """Accept a climb: what was kept for going back is removed; the backup stays unless it is to go too.
+
+    Raises AnswerNo unless the climb has ended well.
+    """
+    plan = climb.plan
+    if climb.standing.state is not State.CLIMBED:
+        text = f"the climb {climb.name} is {climb.standing.state}, not climbed"
+        raise AnswerNo(Problem("cannot-settle", text, "only a climb that ended well can be accepted"))
+    freed = sum(_size_of(path) for path in (plan.aside,))
+    run = _run_of(plan, conditions)
+    run.journal.append(What.END, State.SETTLED, run.stamp(), {"backup_dropped": drop_backup})
+    remove_entry(plan.aside)
+    if Path(plan.work) != plan.folder:
+        remove_entry(Path(plan.work))
+    backup = run.site.state.backups / plan.backup_name
+    if drop_backup and backup.is_dir():
+        freed += read_backup(backup).size_bytes()
+        shutil.rmtree(backup)
+    return Settled(plan.climb, freed, plan.backup_name, drop_backup)
+
+
+def _size_of(path: Path) -> int:
+    return sum(one.lstat().st_size for one in path.rglob("*") if one.is_file() and not one.is_symlink())

@@ -1,0 +1,64 @@
+"""Shuts users out and lets them in again."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+from yellow_ladder.durable import sync_folder, write_whole
+from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.processes import run_command
+from yellow_ladder.site.site import Site
+
+_COMMAND_WITHIN_S = 60.0
+
+
+def close_site(site: Site) -> str:
+    """Shut users out; may be repeated. Returns what was done, for people."""
+    maintenance = site.record.maintenance
+    if maintenance is None:
+        return "no [maintenance] in the site file"
+    if site.flag is not None:
+        _write_flag(site, site.flag)
+        return f"flag {site.flag}"
+    _run(site, maintenance.close, "close")
+    return "closed by command"
+
+
+def close_tree(site: Site, tree: Path) -> None:
+    """Put the flag into a tree that is about to become root, so that it is never open for an instant."""
+    if site.flag is not None and site.flag.is_relative_to(site.root):
+        target = tree / site.flag.relative_to(site.root)
+        if target.parent.is_dir():
+            _write_flag(site, target)
+
+
+def open_site(site: Site) -> str:
+    """Let users in; may be repeated."""
+    maintenance = site.record.maintenance
+    if maintenance is None:
+        return "no [maintenance] in the site file"
+    if site.flag is not None:
+        if site.flag.exists():
+            site.flag.unlink()
+            sync_folder(site.flag.parent)
+        return "flag removed"
+    _run(site, maintenance.open, "open")
+    return "opened by command"
+
+
+def _write_flag(site: Site, flag: Path) -> None:
+    """Write the flag so that the application can read it, owned like the folder it lies in."""
+    maintenance = site.record.maintenance
+    if maintenance is None or flag.exists():
+        return
+    folder = flag.parent.stat()
+    owner = (folder.st_uid, folder.st_gid) if os.geteuid() == 0 else None
+    write_whole(flag, (maintenance.message + "\n").encode(), mode=0o644, owner=owner)
+
+
+def _run(site: Site, argv: list[str], what: str) -> None:
+    done = run_command([site.filled(word) for word in argv], folder=site.file.parent, deadline_s=_COMMAND_WITHIN_S)
+    if done.status != 0:
+        text = f"maintenance.{what} ended with {done.status}: {done.output.strip()[-300:]}"
+        raise AnswerNo(Problem("maintenance-failed", text, f"run it by hand: {' '.join(argv)}", f"maintenance.{what}"))

@@ -1,0 +1,159 @@
+"""The frozen plan of a climb: everything that was decided, so that going on and going back decide nothing anew."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any
+
+from yellow_ladder.durable import write_json
+from yellow_ladder.errors import BadInput, Problem
+from yellow_ladder.files.manifest import Entry, manifest_from_lines
+from yellow_ladder.release.sheet import Contract, Migration, ReleaseSheet
+from yellow_ladder.site.moves import moved_text
+from yellow_ladder.site.site import Site, site_from_text
+
+PLAN_NAME = "plan.json"
+FORMAT = 1
+
+
+@dataclass(frozen=True, slots=True)
+class RungPlan:
+    """One rung: the staged tree (and the inode that proves it), what is moved into it, what is migrated."""
+
+    number: int
+    from_version: str
+    to_version: str
+    archive: str
+    sha256: str
+    staged: str
+    inode: int
+    data: tuple[tuple[str, str], ...]  # (path before this rung, path after it) of each data folder
+    renamed: Mapping[str, str]  # paths in the site file that have moved by the end of this rung
+    sheet: Mapping[str, Any]
+
+    @property
+    def parsed(self) -> ReleaseSheet:
+        """The release's sheet."""
+        return ReleaseSheet.model_validate(self.sheet)
+
+    @property
+    def migrations(self) -> list[Migration]:
+        """The release's migrations."""
+        return self.parsed.migrations
+
+    @property
+    def contracts(self) -> list[Contract]:
+        """What the release declares of the data."""
+        return self.parsed.contract
+
+
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """What the plan was made from; the climb does not begin when it has changed since."""
+
+    site_file: str
+    tree: str
+    schemas: Mapping[str, str]
+
+
+@dataclass(frozen=True, slots=True)
+class Plan:
+    """The whole plan. `folder` is where it lies and is not part of it."""
+
+    folder: Path
+    climb: str
+    tool: str
+    site_file: str
+    site_text: str
+    from_version: str
+    to_version: str
+    made_at: str
+    root_inode: int
+    work: str
+    seen: Seen
+    rungs: tuple[RungPlan, ...]
+    running: tuple[str, ...]  # services that ran when the plan was made
+    settings: tuple[Mapping[str, str], ...] = ()
+
+    @property
+    def site(self) -> Site:
+        """The site as its file was when the plan was frozen."""
+        return site_from_text(Path(self.site_file), self.site_text.encode())
+
+    @property
+    def renamed_paths(self) -> Mapping[str, str]:
+        """Paths in the site file that the releases on the route move."""
+        return self.rungs[-1].renamed
+
+    def site_at(self, rung: RungPlan) -> Site:
+        """The site as it is after a rung: the same, with moved paths followed."""
+        text = moved_text(self.site_text, rung.renamed)
+        return site_from_text(Path(self.site_file), text.encode())
+
+    @property
+    def backup_name(self) -> str:
+        """The name of the backup that this climb makes."""
+        stamp = self.climb.split("-", 1)[0]
+        return f"{self.site.name}-{self.from_version}-{stamp}"
+
+    @property
+    def aside(self) -> Path:
+        """Where trees put aside lie: on the file system of root."""
+        return Path(self.work) / "aside"
+
+    def contracts_of(self, database: str) -> list[tuple[str, Contract]]:
+        """All rungs' contracts for one database, in order, with the version that declares them."""
+        return [(r.to_version, c) for r in self.rungs for c in r.contracts if c.database == database]
+
+    def data_folders(self) -> list[tuple[str, tuple[str, ...]]]:
+        """Each data folder's path before the climb, and its paths after each rung in turn."""
+        followed = []
+        for first, _ in self.rungs[0].data:
+            names = [first]
+            for rung in self.rungs:
+                names.append(dict(rung.data).get(names[-1], names[-1]))
+            followed.append((first, tuple(names[1:])))
+        return followed
+
+    def expected(self, rung: RungPlan) -> dict[str, Entry]:
+        """The staged tree of a rung as it was made ready."""
+        return manifest_from_lines((self.folder / f"expected-{rung.number}.jsonl").read_bytes())
+
+    def digest(self) -> str:
+        """SHA-256 of the plan file: the journal's first link."""
+        return hashlib.sha256((self.folder / PLAN_NAME).read_bytes()).hexdigest()
+
+
+def migrations_folder(folder: Path, number: int) -> Path:
+    """Where the migration files of a rung are kept, away from the trees that are exchanged."""
+    return folder / "migrations" / str(number)
+
+
+def freeze(plan: Plan) -> None:
+    """Write the plan; from here on it never changes."""
+    record = asdict(plan)
+    del record["folder"]
+    write_json(plan.folder / PLAN_NAME, {"format": FORMAT, **record})
+
+
+def read_plan(folder: Path) -> Plan:
+    """Read a frozen plan; raises BadInput when it is missing or unreadable."""
+    path = folder / PLAN_NAME
+    try:
+        record = json.loads(path.read_bytes())
+        record.pop("format")
+        rungs = tuple(
+            RungPlan(**{**rung, "data": tuple((old, new) for old, new in rung["data"])}) for rung in record["rungs"]
+        )
+        seen = Seen(**record["seen"])
+        lists = {name: tuple(record[name]) for name in ("running", "settings")}
+        return Plan(**{**record, **lists, "folder": folder, "rungs": rungs, "seen": seen})
+    except (OSError, ValueError, KeyError, TypeError) as fault:
+        text = f"the plan {path} cannot be read: {fault}"
+        raise BadInput(
+            Problem("plan-unreadable", text, "see `yl history` for the climbs there are", str(path))
+        ) from fault

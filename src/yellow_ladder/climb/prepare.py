@@ -1,0 +1,175 @@
+"""Prepares a climb while the site serves: survey, route, checks, staging; then freezes the plan."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+
+from yellow_ladder import __version__
+from yellow_ladder.checks import Circumstances, Finding, Level, run_checks
+from yellow_ladder.climb.plan import Plan, RungPlan, Seen, migrations_folder
+from yellow_ladder.climb.staging import Carried, begin_carrying, renamed_paths, stage_rung, staged_entries
+from yellow_ladder.database import Database
+from yellow_ladder.durable import private_folder, write_whole
+from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.events import Listener, Progress, Unit
+from yellow_ladder.files.copying import remove_entry
+from yellow_ladder.files.exchange import inode_of, same_file_system
+from yellow_ladder.files.manifest import Entry, manifest_to_lines, take_manifest, tree_digest
+from yellow_ladder.release.sheet import Migration
+from yellow_ladder.release.source import Releases, check_digest, read_source
+from yellow_ladder.release.versions import Version
+from yellow_ladder.route import Route, find_route
+from yellow_ladder.site.site import Site
+from yellow_ladder.survey import Survey, take_survey
+
+
+@dataclass(frozen=True, slots=True)
+class Prospect:
+    """What is known before anything is prepared: the site, the way, and every check's answer."""
+
+    site: Site
+    survey: Survey
+    releases: Releases
+    route: Route
+    findings: tuple[Finding, ...]
+
+    @property
+    def stops(self) -> list[Finding]:
+        """Answers that keep the climb from beginning."""
+        return [finding for finding in self.findings if finding.level is Level.STOP]
+
+
+def look_ahead(site: Site, target: Version | None, *, with_checks: bool = True) -> Prospect:
+    """Survey, route and checks; nothing is changed. Raises BadInput or AnswerNo where there is no way."""
+    releases = read_source(site.source, site.record.product)
+    survey = take_survey(site, releases)
+    if survey.version is None:
+        trouble = "; ".join(w.trouble for w in survey.witnesses if w.of == "disk") or "no probe on disk holds for it"
+        text = f"the version on disk cannot be read: {trouble}"
+        raise AnswerNo(Problem("no-version", text, "correct [[versions]] in the site file", str(site.file)))
+    route = find_route(survey.version, target, releases.found)
+    findings = run_checks(Circumstances(site, survey, releases, route)) if with_checks else []
+    return Prospect(site, survey, releases, route, tuple(findings))
+
+
+def refuse_if_stopped(prospect: Prospect) -> None:
+    """Raise AnswerNo with every check that stops."""
+    if prospect.stops:
+        raise AnswerNo([Problem("check-stops", f"{f.check}: {f.saw}", f.remedy) for f in prospect.stops])
+
+
+def stage_climb(prospect: Prospect, now: datetime, tell: Listener) -> Plan:
+    """Make every rung ready beside the site and return the plan, not yet frozen; the site is not touched.
+
+    Raises BadInput or AnswerNo and leaves nothing behind.
+    """
+    site, route = prospect.site, prospect.route
+    climb = f"{now:%Y%m%dT%H%M%SZ}-{route.present}-to-{route.target}"
+    folder = private_folder(site.state.climbs / climb)
+    work = work_folder(site, folder)
+    try:
+        private_folder(work)
+        carried = begin_carrying(site, prospect.survey)
+        rungs = []
+        for number, rung in enumerate(route.rungs, start=1):
+            tell(Progress(f"make {rung.to_version} ready", number, len(route.rungs), Unit.FILES))
+            staged = work / f"staged-{number}-{rung.to_version}"
+            data = stage_rung(rung, staged, carried)
+            expected = staged_entries(take_manifest(staged), data)
+            write_whole(folder / f"expected-{number}.jsonl", manifest_to_lines(expected))
+            sheet = rung.release.sheet
+            _keep_migrations(migrations_folder(folder, number), staged, rung.release.archive.parent, sheet.migrations)
+            rungs.append(
+                RungPlan(
+                    number=number,
+                    from_version=str(rung.from_version),
+                    to_version=str(rung.to_version),
+                    archive=str(rung.release.archive),
+                    sha256=check_digest(rung.release),
+                    staged=str(staged),
+                    inode=inode_of(staged),
+                    data=data,
+                    renamed=renamed_paths(site, carried),
+                    sheet=sheet.model_dump(mode="json", by_alias=True),
+                )
+            )
+        os.sync()  # the staged trees must be whole on disk before one of them becomes the site
+        return _plan(prospect, folder, climb, work, tuple(rungs), carried)
+    except BaseException:
+        remove_entry(work)
+        remove_entry(folder)
+        raise
+
+
+def _plan(
+    prospect: Prospect, folder: Path, climb: str, work: Path, rungs: tuple[RungPlan, ...], carried: Carried
+) -> Plan:
+    site, survey = prospect.site, prospect.survey
+    stable = stable_manifest(site, survey.manifest)
+    write_whole(folder / "seen.jsonl", manifest_to_lines(stable))
+    for spec in site.record.keep.settings:
+        kept = folder / "settings" / spec.file
+        private_folder(kept.parent)
+        write_whole(kept, (site.root / spec.file).read_bytes())
+    return Plan(
+        folder=folder,
+        climb=climb,
+        tool=__version__,
+        site_file=str(site.file),
+        site_text=site.text.decode(),
+        from_version=str(prospect.route.present),
+        to_version=str(prospect.route.target),
+        made_at=climb.split("-", 1)[0],
+        root_inode=inode_of(site.root),
+        work=str(work),
+        seen=Seen(
+            hashlib.sha256(site.text).hexdigest(),
+            tree_digest(stable),
+            {name: schema_digest(database) for name, database in site.databases().items()},
+        ),
+        rungs=rungs,
+        running=tuple(name for name, state in survey.services.items() if state == "running"),
+        settings=tuple(change.as_record() for change in carried.changes),
+    )
+
+
+def work_folder(site: Site, folder: Path) -> Path:
+    """Where trees are made ready: in the climb's folder, or beside root where that is on another file system."""
+    if same_file_system(folder, site.root):
+        return folder
+    return site.root.with_name(f".{site.root.name}.{folder.name}")
+
+
+def _keep_migrations(folder: Path, staged: Path, beside: Path, migrations: Sequence[Migration]) -> None:
+    """Copy the migration files out of the tree, which will be in use by the time that they are applied."""
+    for migration in migrations:
+        source = next((p for p in (staged / migration.file, beside / migration.file) if p.is_file()), None)
+        if source is None or source.is_symlink():
+            text = f"the migration {migration.id} names {migration.file}, which the release does not have"
+            raise AnswerNo(Problem("migration-missing", text, "tell the release's publisher", migration.file))
+        target = folder / migration.file
+        private_folder(target.parent)
+        write_whole(target, source.read_bytes())
+
+
+def stable_manifest(site: Site, manifest: Mapping[str, Entry]) -> dict[str, Entry]:
+    """The entries that must not change between plan and window: everything but the content of data folders."""
+    return {path: entry for path, entry in manifest.items() if not site.is_data(path)}
+
+
+def schema_digest(database: Database) -> str:
+    """A digest of tables, columns, keys and other objects; rows may come and go."""
+    tables = [[table.name, table.columns, table.key] for table in database.tables()]
+    return hashlib.sha256(json.dumps([tables, database.objects()], sort_keys=True).encode()).hexdigest()
+
+
+def drop_plan(plan: Plan) -> None:
+    """Let go of a plan that was not agreed to."""
+    remove_entry(Path(plan.work))
+    remove_entry(plan.folder)

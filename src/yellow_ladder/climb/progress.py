@@ -1,0 +1,79 @@
+"""How far a climb is: a pure fold over its journal."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import Any
+
+from yellow_ladder.climb.journal import JournalRecord, What
+
+
+class State(StrEnum):
+    """Where a climb stands."""
+
+    PLANNED = "planned"
+    CLIMBING = "climbing"
+    CLIMBED = "climbed"
+    DESCENDING = "descending"
+    DESCENDED = "descended"
+    SETTLED = "settled"
+    GIVEN_UP = "given up"
+
+    @property
+    def is_open(self) -> bool:
+        """Whether the climb is under way, so that no other may begin."""
+        return self in (State.PLANNED, State.CLIMBING, State.DESCENDING)
+
+
+@dataclass(slots=True)
+class Standing:
+    """What the journal says: the state, and the facts of every step done in the present direction."""
+
+    state: State = State.PLANNED
+    up: dict[str, Mapping[str, Any]] = field(default_factory=dict)
+    down: dict[str, Mapping[str, Any]] = field(default_factory=dict)
+    begun: set[str] = field(default_factory=set)
+    why: str = ""
+    failed_step: str = ""
+
+    @property
+    def done(self) -> dict[str, Mapping[str, Any]]:
+        """Steps done in the direction that the climb goes now."""
+        return self.down if self.state in (State.DESCENDING, State.DESCENDED) else self.up
+
+    @property
+    def has_backup(self) -> bool:
+        """Whether the backup was read back; before that nothing of the site was changed."""
+        return "backup-read-back" in self.up
+
+    @property
+    def was_open_to_users(self) -> bool:
+        """Whether users may have written to the new version."""
+        return "open" in self.begun
+
+
+def fold(records: Sequence[JournalRecord]) -> Standing:
+    """Read the journal from its first record to its last."""
+    standing = Standing()
+    for record in records:
+        _advance(standing, record)
+    return standing
+
+
+def _advance(standing: Standing, record: JournalRecord) -> None:
+    if record.what is What.BEGIN:
+        if standing.state is State.PLANNED:
+            standing.state = State.CLIMBING
+        if standing.state is State.CLIMBING:
+            standing.begun.add(record.step)
+    elif record.what is What.DONE:
+        standing.done[record.step] = record.facts
+    elif record.what is What.FAILED:
+        standing.why, standing.failed_step = str(record.facts.get("reason", "")), record.step
+    elif record.what is What.TURN:
+        standing.state = State.DESCENDING
+        standing.why = standing.why or str(record.facts.get("reason", ""))
+    else:
+        standing.state = State(record.step)

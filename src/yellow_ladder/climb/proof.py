@@ -1,0 +1,220 @@
+"""The proof that nothing was lost: data and files after, held against before and what the releases declare."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass
+from typing import Any
+
+from yellow_ladder.climb.expected import data_folders_after, expected_tree, present_tree, site_after
+from yellow_ladder.climb.plan import Plan
+from yellow_ladder.climb.run import Run
+from yellow_ladder.climb.surveys import (
+    AFTER_NAME,
+    BEFORE_NAME,
+    DataSurvey,
+    ask_witnesses,
+    fingerprint_all,
+    read_survey,
+    write_survey,
+)
+from yellow_ladder.durable import write_json
+from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.files.manifest import (
+    Change,
+    Entry,
+    Kind,
+    compare_manifests,
+    tree_digest,
+    within,
+)
+from yellow_ladder.fingerprints.judge import TableVerdict, Verdict, is_whole, judge
+from yellow_ladder.fingerprints.lineage import Lineage, compose
+from yellow_ladder.settings.ini import IniSettings
+
+PROOF_NAME = "proof.json"
+
+
+@dataclass(frozen=True, slots=True)
+class Proof:
+    """Everything that was compared and what came of it; `faults` is empty when nothing was lost."""
+
+    climb: str
+    taken_at: str
+    from_version: str
+    to_version: str
+    tables: Mapping[str, tuple[TableVerdict, ...]]
+    rows_before: int
+    rows_after: int
+    values_compared: int
+    files_compared: int
+    data_files: int
+    settings_kept: int
+    faults: tuple[str, ...]
+    remarks: tuple[str, ...] = ()
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether nothing was lost."""
+        return not self.faults
+
+    def as_record(self) -> dict[str, Any]:
+        """As JSON."""
+        return {**asdict(self), "whole": self.is_whole}
+
+
+def lineages(plan: Plan, before: DataSurvey) -> dict[str, Lineage]:
+    """Where every column of every database comes from."""
+    return {name: compose(one, plan.contracts_of(name)) for name, one in before.databases.items()}
+
+
+def prove(run: Run, *, served: bool, keep: bool = True) -> Proof:
+    """Compare everything now with the survey before. With `keep`, the survey after is written down.
+
+    Raises AnswerNo where there is nothing to compare with; a difference is a fault in the proof, not an error.
+    """
+    plan = run.plan
+    before = read_survey(plan, BEFORE_NAME)
+    lines = lineages(plan, before)
+    keys = {name: line.keys(before.databases[name]) for name, line in lines.items()}
+    prints = fingerprint_all(run, run.site.databases(), keys)
+    expected = expected_tree(plan)
+    found = present_tree(plan, expected)
+    after = DataSurvey(
+        run.stamp(),
+        ask_witnesses(site_after(plan), served=served),
+        prints,
+        tree_digest(found),
+        _count(found),
+    )
+    if keep:
+        write_survey(plan, AFTER_NAME, after)
+    tables = {
+        name: tuple(judge(before.databases[name], prints[name], lines[name], run.site.database_spec(name).volatile))
+        for name in prints
+    }
+    faults = [f"{name}.{v.table}: {remark}" for name, vs in tables.items() if not is_whole(vs)
+              for v in vs if v.verdict is Verdict.DIFFERS for remark in v.remarks]  # fmt: skip
+    file_faults, remarks = _judge_files(run, expected, found)
+    settings_kept, settings_faults = _judge_settings(run)
+    proof = Proof(
+        climb=plan.climb,
+        taken_at=after.taken_at,
+        from_version=plan.from_version,
+        to_version=plan.to_version,
+        tables=tables,
+        rows_before=before.rows,
+        rows_after=after.rows,
+        values_compared=sum(_values(before.databases[n], vs, lines[n]) for n, vs in tables.items()),
+        files_compared=_count(expected),
+        data_files=sum(within(path, data_folders_after(plan).values()) for path in expected),
+        settings_kept=settings_kept,
+        faults=(*faults, *file_faults, *settings_faults, *_judge_versions(plan, after)),
+        remarks=tuple(remarks),
+    )
+    if keep:
+        write_json(plan.folder / PROOF_NAME, proof.as_record())
+    return proof
+
+
+def load_proof(plan: Plan) -> Proof:
+    """The proof of a climb as it was written down; raises AnswerNo where it did not get that far."""
+    path = plan.folder / PROOF_NAME
+    try:
+        record = json.loads(path.read_bytes())
+        record.pop("whole")
+        tables = {name: tuple(_verdict_from(one) for one in found) for name, found in record["tables"].items()}
+        lists = {name: tuple(record[name]) for name in ("faults", "remarks")}
+        return Proof(**{**record, **lists, "tables": tables})
+    except (OSError, ValueError, KeyError, TypeError) as fault:
+        text = f"the proof {path} cannot be read: {fault}"
+        raise AnswerNo(Problem("no-proof", text, "compare again: yl verify", str(path))) from fault
+
+
+def _verdict_from(record: Mapping[str, Any]) -> TableVerdict:
+    return TableVerdict(**{**record, "verdict": Verdict(record["verdict"]), "remarks": tuple(record["remarks"])})
+
+
+def _values(before: Any, verdicts: tuple[TableVerdict, ...], lineage: Lineage) -> int:
+    """Values of the columns that were held against each other."""
+    count = 0
+    for verdict in verdicts:
+        line = lineage.tables.get(verdict.table)
+        if line is None or not verdict.columns_compared:
+            continue
+        for column in line.columns.values():
+            if column.origin is not None and not column.is_changed:
+                count += before.tables[column.origin[0]].columns[column.origin[1]].values
+    return count
+
+
+def _count(manifest: Mapping[str, Entry]) -> int:
+    return sum(entry.kind is not Kind.FOLDER for entry in manifest.values())
+
+
+def _judge_files(run: Run, expected: Mapping[str, Entry], found: Mapping[str, Entry]) -> tuple[list[str], list[str]]:
+    """Faults, and remarks about what may be: a new release writes new files of its own into data folders."""
+    folders = list(data_folders_after(run.plan).values())
+    faults, remarks = [], []
+    for one in compare_manifests(expected, found):
+        if one.change is Change.ADDED and within(one.path, folders):
+            remarks.append(f"new in a data folder: {one.path}")
+        elif one.path in expected and expected[one.path].kind is Kind.FOLDER and one.change is Change.CONTENT:
+            faults.append(f"file {one.path}: is no folder any more")
+        else:
+            faults.append(f"file {one.path}: {_FILE_WORDS[one.change]}")
+    return faults, remarks
+
+
+_FILE_WORDS = {
+    Change.ADDED: "is there and belongs to nothing",
+    Change.MISSING: "is missing",
+    Change.CONTENT: "has another content",
+    Change.RIGHTS: "has another owner or mode",
+}
+
+
+def _judge_settings(run: Run) -> tuple[int, list[str]]:
+    """Whether every value that the site had set is still set, under its old or its new name, unless it was retired."""
+    plan, site, faults, kept = run.plan, run.site, [], 0
+    changed = {change["key"]: change for change in plan.settings}
+    retired = {change["key"] for change in plan.settings if change["what"] == "retired"}
+    new_names = {
+        change["detail"].removeprefix("was "): key for key, change in changed.items() if change["what"] == "renamed"
+    }
+    for spec in site.record.keep.settings:
+        now_path = site.root / plan.renamed_paths.get(spec.file, spec.file)
+        kept_text = (plan.folder / "settings" / spec.file).read_text()
+        before = IniSettings(kept_text, f"{spec.file} before").values()
+        now = IniSettings(now_path.read_text(), str(now_path)).values()
+        for key, value in before.items():
+            name = _follow(key, new_names)
+            if name in retired or key in retired:
+                continue
+            if now.get(name) == value:
+                kept += 1
+            elif changed.get(name, {}).get("what") == "kept":
+                kept += 1  # both names were set: the new one's value counts, and the plan said so
+            else:
+                faults.append(f"setting {key} of {spec.file}: its value is not there under {name}")
+    return kept, faults
+
+
+def _follow(key: str, new_names: Mapping[str, str]) -> str:
+    seen = {key}
+    while key in new_names and new_names[key] not in seen:
+        key = new_names[key]
+        seen.add(key)
+    return key
+
+
+def _judge_versions(plan: Plan, after: DataSurvey) -> list[str]:
+    """Whether every witness tells the new version."""
+    sheet = plan.rungs[-1].parsed
+    faults = []
+    for witness in after.witnesses:
+        wanted = sheet.release.schema_version if witness.of == "schema" else plan.to_version
+        if wanted and witness.says != wanted:
+            faults.append(f"the {witness.of} probe says {witness.says or witness.trouble}, {wanted} is wanted")
+    return faults

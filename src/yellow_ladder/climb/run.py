@@ -1,0 +1,119 @@
+"""The runner: begin on disk, do, done on disk; a step that was not done is done again."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import Any
+
+from yellow_ladder.climb.journal import Journal, What
+from yellow_ladder.climb.plan import Plan
+from yellow_ladder.climb.progress import Standing, fold
+from yellow_ladder.errors import LadderError, Problem, StoppedPartWay
+from yellow_ladder.events import Event, Listener, Progress, StepDone, StepFailed, StepStarted
+from yellow_ladder.site.site import Site
+
+
+def utc_now() -> datetime:
+    """The time now."""
+    return datetime.now(UTC)
+
+
+def never() -> bool:
+    """Nobody asks to stop."""
+    return False
+
+
+@dataclass(slots=True)
+class Run:
+    """All that steps work with. `should_stop` tells that somebody pressed Ctrl-C; time is passed in."""
+
+    plan: Plan
+    journal: Journal
+    listen: Listener
+    should_stop: Callable[[], bool] = never
+    now: Callable[[], datetime] = utc_now
+    site: Site = field(init=False)
+
+    def __post_init__(self) -> None:
+        """Take the site as it was frozen."""
+        self.site = self.plan.site
+
+    def tell(self, event: Event) -> None:
+        """Pass an event on; progress is also where a long step can be stopped, since steps may be repeated."""
+        self.listen(event)
+        if isinstance(event, Progress) and self.should_stop():
+            raise stopped(self)
+
+    def standing(self) -> Standing:
+        """How far the climb is."""
+        return fold(self.journal.records)
+
+    def stamp(self) -> str:
+        """The time now, as the journal writes it."""
+        return f"{self.now():%Y-%m-%dT%H:%M:%S.%f}Z"
+
+
+Facts = Mapping[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One repeatable piece of work. `do` returns facts for the journal; `summary` in them is shown to people."""
+
+    id: str
+    title: str
+    do: Callable[[Run], Facts]
+
+
+class StepTrouble(Exception):
+    """A step failed; the journal says so."""
+
+    def __init__(self, step: Step, problems: Sequence[Problem]) -> None:
+        """Take the step and what was wrong."""
+        super().__init__(problems[0].message)
+        self.step, self.problems = step, tuple(problems)
+
+
+def run_steps(run: Run, steps: Sequence[Step]) -> None:
+    """Do what is left of `steps`, in order.
+
+    Raises StepTrouble when a step fails and StoppedPartWay when somebody asked to stop; both leave the journal whole.
+    """
+    done = run.standing().done
+    for number, step in enumerate(steps, start=1):
+        if step.id in done:
+            continue
+        if run.should_stop():
+            raise stopped(run)
+        run.journal.append(What.BEGIN, step.id, run.stamp())
+        run.listen(StepStarted(step.id, step.title, number, len(steps)))
+        started = time.monotonic()
+        try:
+            facts = step.do(run)
+        except StoppedPartWay:
+            raise
+        except (LadderError, OSError) as fault:
+            problems = fault.problems if isinstance(fault, LadderError) else (_from_system(fault),)
+            reason = problems[0].message
+            run.journal.append(What.FAILED, step.id, run.stamp(), {"reason": reason})
+            run.listen(StepFailed(step.id, step.title, reason))
+            raise StepTrouble(step, problems) from fault
+        took_s = time.monotonic() - started
+        run.journal.append(What.DONE, step.id, run.stamp(), {**facts, "took_s": round(took_s, 3)})
+        run.listen(StepDone(step.id, step.title, took_s, str(facts.get("summary", ""))))
+
+
+def _from_system(fault: OSError) -> Problem:
+    where = str(fault.filename or "")
+    text = f"the system refused: {fault.strerror}" + (f" ({where})" if where else "")
+    return Problem("system", text, "see to that, then go on", where)
+
+
+def stopped(run: Run) -> StoppedPartWay:
+    """The error that tells how to go on after somebody asked to stop."""
+    text = f"stopped on request; the climb {run.plan.climb} is part-way and its journal holds"
+    remedy = "go on with `yl climb --continue`, or go back with `yl descend`"
+    return StoppedPartWay(Problem("stopped", text, remedy, str(run.plan.folder)))

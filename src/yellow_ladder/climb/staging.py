@@ -1,0 +1,194 @@
+"""Makes the new tree of a rung ready beside the site, while the site serves: files, settings, add-ons, rights."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from yellow_ladder.errors import BadInput, Problem
+from yellow_ladder.files.copying import copy_entry, remove_entry
+from yellow_ladder.files.manifest import Entry, Kind, Manifest, describe, walk_tree, within
+from yellow_ladder.files.unpack import unpack_archive
+from yellow_ladder.release.sheet import Move, ReleaseSheet
+from yellow_ladder.route import Rung
+from yellow_ladder.settings.change import SettingChange, change_settings
+from yellow_ladder.site.site import Site
+from yellow_ladder.survey import Survey
+
+CARRIED_KINDS = ("keys", "licences", "assets")
+
+
+def moved(path: str, moves: list[Move]) -> str:
+    """Where a path of the old tree lies in the new one."""
+    for move in moves:
+        if within(path, [move.from_]):
+            return move.to + path[len(move.from_) :]
+    return path
+
+
+@dataclass(slots=True)
+class Carried:
+    """What goes from rung to rung: where each old path lies by now, and the settings' text so far."""
+
+    site: Site
+    survey: Survey
+    settings: dict[str, bytes]  # by path in the site file
+    where: Callable[[str], str] = lambda path: path
+    changes: list[SettingChange] = field(default_factory=list)
+
+    def step_on(self, sheet: ReleaseSheet) -> None:
+        """Follow the paths that a release moves."""
+        before, moves = self.where, sheet.files.moved
+        self.where = lambda path: moved(before(path), moves)
+
+
+def begin_carrying(site: Site, survey: Survey) -> Carried:
+    """Start with the site's own settings as they are."""
+    texts = {spec.file: (site.root / spec.file).read_bytes() for spec in site.record.keep.settings}
+    return Carried(site, survey, texts)
+
+
+def stage_rung(rung: Rung, staged: Path, carried: Carried) -> tuple[tuple[str, str], ...]:
+    """Unpack a release into the new folder `staged` and put in all that is the site's own.
+
+    Returns the data folders as (path before the rung, path after it); their content stays in the site until the
+    window. Raises BadInput or AnswerNo, and leaves `staged` to be removed.
+    """
+    site, sheet = carried.site, rung.release.sheet
+    remove_entry(staged)
+    staged.mkdir(parents=True, mode=0o700)
+    before = carried.where
+    unpack_archive(rung.release.archive, staged, rung.release.limits, sheet.archive.top)
+    carried.step_on(sheet)
+    data = _make_way_for_data(site, staged, before, carried.where)
+    kept = _put_own_files(staged, carried)
+    kept |= _put_settings(staged, sheet, carried)
+    _set_rights(staged, carried, kept)
+    return data
+
+
+def _make_way_for_data(
+    site: Site, staged: Path, before: Callable[[str], str], after: Callable[[str], str]
+) -> tuple[tuple[str, str], ...]:
+    """Take the release's own version of each data folder out: the site's will come in its place."""
+    pairs = []
+    for folder in site.record.keep.data:
+        if os.path.lexists(site.root / folder):
+            remove_entry(staged / after(folder))
+            (staged / after(folder)).parent.mkdir(parents=True, exist_ok=True)
+            pairs.append((before(folder), after(folder)))
+    return tuple(pairs)
+
+
+def _put_own_files(staged: Path, carried: Carried) -> set[str]:
+    """Copy keys, licences, assets, third-party add-ons and, where wanted, unclaimed files; returns their new paths."""
+    survey, keep = carried.survey, carried.site.record.keep
+    paths = [path for kind in CARRIED_KINDS for path in getattr(keep, kind)]
+    paths += [addon.path for addon in survey.addons if addon.origin != "bundled"]
+    if keep.unclaimed == "carry":
+        paths += survey.files.unclaimed
+    placed: set[str] = set()
+    for path in paths:
+        source, target = carried.site.root / path, carried.where(path)
+        if not os.path.lexists(source):
+            continue
+        remove_entry(staged / target)
+        (staged / target).parent.mkdir(parents=True, exist_ok=True)
+        copy_entry(source, staged / target)
+        placed.add(target)
+    return placed
+
+
+def _put_settings(staged: Path, sheet: ReleaseSheet, carried: Carried) -> set[str]:
+    """Write the site's settings, changed as the sheet says, with owner, mode and time of the site's file."""
+    changes = {one.file: one for one in sheet.settings}
+    placed: set[str] = set()
+    for file, raw in carried.settings.items():
+        target = carried.where(file)
+        if target in changes:
+            text, done = change_settings(_decoded(raw, file), changes[target], file)
+            raw = text.encode()
+            carried.settings[file] = raw
+            carried.changes += done
+        facts = (carried.site.root / file).stat()
+        location = staged / target
+        location.parent.mkdir(parents=True, exist_ok=True)
+        remove_entry(location)
+        location.write_bytes(raw)
+        os.chown(location, facts.st_uid, facts.st_gid)
+        location.chmod(facts.st_mode & 0o7777)
+        placed.add(target)
+    return placed
+
+
+def _decoded(raw: bytes, file: str) -> str:
+    try:
+        return raw.decode()
+    except UnicodeDecodeError as fault:
+        text = f"the settings file {file} is not UTF-8 text (byte {fault.start})"
+        raise BadInput(Problem("settings-broken", text, "save it as UTF-8", file)) from fault
+
+
+def _set_rights(staged: Path, carried: Carried, kept: set[str]) -> None:
+    """Give every entry that was there before its owner and mode from then, and new ones their surroundings'."""
+    site = carried.site
+    old = {carried.where(path): entry for path, entry in carried.survey.manifest.items()}
+    root = describe("", site.root)
+    uid, gid = site.wanted_owner()
+    entries = [("", describe("", staged)), *((path, describe(path, e.path)) for path, e in walk_tree(staged))]
+    given: dict[str, Entry] = {}
+    for path, entry in entries:
+        if path and within(path, kept) and path not in old:
+            given[path] = entry
+            continue
+        parent = given.get(path.rpartition("/")[0], root)
+        model = root if path == "" else old.get(path)
+        if model is not None and model.kind is entry.kind:
+            rights = (model.uid, model.gid, model.mode | _newly_executable(model, entry))
+        else:
+            rights = (parent.uid, parent.gid, entry.mode & _allowed(parent))
+        owner = (rights[0] if uid is None else uid, rights[1] if gid is None else gid)
+        mode = rights[2] if within(path, kept) else _wanted_mode(site, entry.kind, rights[2])
+        location = staged / path
+        os.chown(location, *owner, follow_symlinks=False)
+        if entry.kind is not Kind.LINK:
+            location.chmod(mode)
+        given[path] = describe(path, location)
+
+
+def _newly_executable(model: Entry, entry: Entry) -> int:
+    """Execute bits for those who may read, when the release makes a file executable that was not."""
+    if entry.kind is Kind.FILE and entry.mode & 0o100 and not model.mode & 0o111:
+        return (model.mode & 0o444) >> 2
+    return 0
+
+
+def _allowed(parent: Entry) -> int:
+    """Bits that a new entry may have: whoever may not read its folder gets none, and nobody new may write."""
+    mask = 0o755
+    if not parent.mode & 0o050:
+        mask &= ~0o070
+    if not parent.mode & 0o005:
+        mask &= ~0o007
+    return mask | (parent.mode & 0o020)
+
+
+def _wanted_mode(site: Site, kind: Kind, mode: int) -> int:
+    text = site.record.folder_mode if kind is Kind.FOLDER else site.record.file_mode
+    return int(text, 8) if text else mode
+
+
+def renamed_paths(site: Site, carried: Carried) -> Mapping[str, str]:
+    """Paths in the site file that the releases on the route move."""
+    keep = site.record.keep
+    named = [spec.file for spec in keep.settings] + [p.file for p in site.record.versions if p.file]
+    named += [path for kind in ("data", "addons", *CARRIED_KINDS) for path in getattr(keep, kind)]
+    return {path: carried.where(path) for path in named if carried.where(path) != path}
+
+
+def staged_entries(manifest: Manifest, data: tuple[tuple[str, str], ...]) -> dict[str, Entry]:
+    """The staged tree without what lies in data folders."""
+    folders = [new for _, new in data]
+    return {path: entry for path, entry in manifest.items() if not within(path, folders)}

@@ -1,0 +1,99 @@
+"""The two surveys of a climb, before and after, as they are kept."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any
+
+from yellow_ladder.climb.plan import Plan
+from yellow_ladder.climb.run import Run
+from yellow_ladder.database import Database
+from yellow_ladder.durable import write_json
+from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.events import Progress, Unit
+from yellow_ladder.fingerprints.records import DatabasePrint
+from yellow_ladder.fingerprints.scan import take_fingerprint
+from yellow_ladder.site.site import Site
+from yellow_ladder.survey.probes import ask_all
+from yellow_ladder.survey.records import Witness
+
+BEFORE_NAME, AFTER_NAME = "before.json", "after.json"
+
+
+@dataclass(frozen=True, slots=True)
+class DataSurvey:
+    """Versions and data at one moment: witnesses, fingerprints by database, the digest of the file tree."""
+
+    taken_at: str
+    witnesses: tuple[Witness, ...]
+    databases: Mapping[str, DatabasePrint]
+    tree: str
+    files: int
+
+    def says(self, of: str) -> list[str]:
+        """What the probes of a kind say."""
+        return [witness.says for witness in self.witnesses if witness.of == of]
+
+    @property
+    def rows(self) -> int:
+        """Rows of all databases."""
+        return sum(one.rows for one in self.databases.values())
+
+    def as_record(self) -> dict[str, Any]:
+        """As JSON."""
+        return {
+            "taken_at": self.taken_at,
+            "versions": [asdict(witness) for witness in self.witnesses],
+            "databases": {name: one.as_record() for name, one in self.databases.items()},
+            "tree": self.tree,
+            "files": self.files,
+        }
+
+
+def write_survey(plan: Plan, name: str, survey: DataSurvey) -> None:
+    """Keep a survey in the climb's folder."""
+    write_json(plan.folder / name, survey.as_record())
+
+
+def read_survey(plan: Plan, name: str) -> DataSurvey:
+    """Read a survey; raises AnswerNo when the climb did not get as far as taking it."""
+    path: Path = plan.folder / name
+    try:
+        record = json.loads(path.read_bytes())
+        databases = {key: DatabasePrint.from_record(one) for key, one in record["databases"].items()}
+        witnesses = tuple(Witness(**one) for one in record["versions"])
+        return DataSurvey(record["taken_at"], witnesses, databases, record["tree"], record["files"])
+    except FileNotFoundError as gone:
+        text = f"the climb {plan.climb} did not get as far as taking {name}"
+        raise AnswerNo(Problem("no-survey", text, "there is nothing to compare with", str(path))) from gone
+    except (ValueError, KeyError, TypeError) as fault:
+        raise AnswerNo(
+            Problem("survey-damaged", f"{path} is damaged: {fault}", "restore the file", str(path))
+        ) from fault
+
+
+def fingerprint_all(
+    run: Run,
+    databases: Mapping[str, Database],
+    keys: Mapping[str, Mapping[str, tuple[str, ...]]] | None = None,
+) -> dict[str, DatabasePrint]:
+    """Fingerprint several databases with progress; `keys` by database and table."""
+    prints = {}
+    for name, database in databases.items():
+        done = 0
+
+        def tell(count: int, name: str = name) -> None:
+            nonlocal done
+            done += count
+            run.tell(Progress(f"rows of {name}", done, None, Unit.ROWS))
+
+        prints[name] = take_fingerprint(database, (keys or {}).get(name), tell)
+    return prints
+
+
+def ask_witnesses(site: Site, *, served: bool) -> tuple[Witness, ...]:
+    """What disk, database and (while services run) the service say."""
+    return tuple(ask_all(site, ("disk", "schema", "served") if served else ("disk", "schema")))

@@ -1,0 +1,247 @@
+"""The steps of going up, in order; a pure function of the plan."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import asdict
+from pathlib import Path
+
+from yellow_ladder.backup.catalog import DatabaseBackup, read_backup
+from yellow_ladder.backup.make import Making, finish, write_database, write_files
+from yellow_ladder.climb.door import close_site, close_tree, open_site
+from yellow_ladder.climb.placement import move_folders, put_in_place
+from yellow_ladder.climb.plan import Plan, RungPlan, migrations_folder
+from yellow_ladder.climb.prepare import schema_digest, stable_manifest
+from yellow_ladder.climb.proof import prove
+from yellow_ladder.climb.run import Facts, Run, Step
+from yellow_ladder.climb.sitefile import follow_moves
+from yellow_ladder.climb.surveys import BEFORE_NAME, DataSurvey, ask_witnesses, fingerprint_all, write_survey
+from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.files.archive_write import Archived
+from yellow_ladder.files.copying import remove_entry
+from yellow_ladder.files.manifest import (
+    compare_manifests,
+    manifest_from_lines,
+    take_manifest,
+    tree_digest,
+)
+from yellow_ladder.migrations.apply import apply_scripts, read_scripts
+from yellow_ladder.services import services_of
+from yellow_ladder.survey.take import count_files, site_manifest
+
+
+def steps_up(plan: Plan) -> list[Step]:
+    """Every step from the serving old version to the serving new one."""
+    names = [spec.name for spec in plan.site.record.services]
+    databases = [spec.name for spec in plan.site.record.databases]
+    steps = [
+        Step("look-again", "see that nothing changed since the plan", look_again),
+        Step("close", "close the site to its users", lambda run: {"summary": close_site(run.site)}),
+        *(Step(f"stop:{name}", f"stop {name}", stop_service(name)) for name in reversed(names)),
+        Step("look-at-rest", "see that nothing changed until it stopped", look_again),
+        Step("backup-files", "back up the files", back_up_files),
+        *(Step(f"backup-database:{name}", f"back up the database {name}", back_up(name)) for name in databases),
+        Step("backup-read-back", "read the backup back", read_backup_back),
+        Step("before", "fingerprint all data as it is now", survey_before),
+    ]
+    for rung in plan.rungs:
+        steps += _rung_steps(rung)
+    return [
+        *steps,
+        *(Step(f"start:{name}", f"start {name}", start_service(name)) for name in names if name in plan.running),
+        Step("prove", "compare all data and files with before", prove_all),
+        Step("site-file", "follow moved paths in the site file", lambda run: follow_moves(run.plan)),
+        Step("open", "open the site to its users", lambda run: {"summary": open_site(run.site)}),
+        Step("tidy", "remove what is needed no more", tidy),
+    ]
+
+
+def _rung_steps(rung: RungPlan) -> list[Step]:
+    name = f"rung-{rung.number}"
+    steps = [Step(f"{name}-place", f"put {rung.to_version} in place", place(rung))]
+    if rung.migrations:
+        steps.append(Step(f"{name}-migrate", f"migrate the database to {rung.to_version}", migrate(rung)))
+    return [*steps, Step(f"{name}-check", f"see that {rung.to_version} is in place", check_rung(rung))]
+
+
+def look_again(run: Run) -> Facts:
+    """Compare the site with what the plan was made from; raises AnswerNo naming what changed."""
+    plan, site = run.plan, run.site
+    changed = []
+    stable = stable_manifest(site, site_manifest(site))
+    if tree_digest(stable) != plan.seen.tree:
+        seen = manifest_from_lines((plan.folder / "seen.jsonl").read_bytes())
+        changed += [f"{site.root / one.path} ({one.change})" for one in compare_manifests(seen, stable)]
+    for name, digest in plan.seen.schemas.items():
+        if schema_digest(site.databases()[name]) != digest:
+            changed.append(f"the schema of the database {name}")
+    if changed:
+        more = f" and {len(changed) - 3} more" if len(changed) > 3 else ""
+        text = f"the site has changed since the plan was made: {', '.join(changed[:3])}{more}"
+        raise AnswerNo(Problem("plan-stale", text, f"make a new plan: yl climb --to {plan.to_version}"))
+    return {"summary": f"{count_files(stable):,} files and {len(plan.seen.schemas)} schemas as planned"}
+
+
+Work = Callable[[Run], Facts]
+
+
+def stop_service(name: str) -> Work:
+    """The work of stopping one service."""
+
+    def do(run: Run) -> Facts:
+        next(one for one in services_of(run.site) if one.name == name).stop()
+        return {}
+
+    return do
+
+
+def start_service(name: str) -> Work:
+    """The work of starting one service and waiting until it is ready."""
+
+    def do(run: Run) -> Facts:
+        next(one for one in services_of(run.site) if one.name == name).start()
+        return {}
+
+    return do
+
+
+def _making(run: Run) -> Making:
+    return Making(run.site, run.plan.from_version, run.plan.backup_name, run.tell, closed=True)
+
+
+def back_up_files(run: Run) -> Facts:
+    """Archive all files."""
+    making = _making(run)
+    if making.final.is_dir():
+        return {"summary": "made already"}
+    archived = write_files(making)
+    tree = archived.trees["root"]
+    total = sum(entry.size for entry in tree.values())
+    packed = (making.folder / "files.tar.zst").stat().st_size
+    return {"files": count_files(tree), "bytes": total, "packed_bytes": packed, "unsteady": archived.unsteady}
+
+
+def back_up(name: str) -> Work:
+    """The work of copying one database."""
+
+    def do(run: Run) -> Facts:
+        making = _making(run)
+        if making.final.is_dir():
+            return {"summary": "made already"}
+        made = write_database(making, run.site.databases()[name])
+        return {"copy": asdict(made), "bytes": made.size_bytes}
+
+    return do
+
+
+def read_backup_back(run: Run) -> Facts:
+    """Read the backup back and give it its name."""
+    making, done = _making(run), run.standing().up
+    if making.final.is_dir():
+        backup = finish(making, Archived(), [], run.now())
+    else:
+        manifest = manifest_from_lines((making.folder / "files.jsonl").read_bytes())
+        tree = {path: entry for path, entry in manifest.items() if not path.startswith("/")}
+        archived = Archived({"root": tree}, list(done["backup-files"]["unsteady"]))
+        copies = [facts["copy"] for step, facts in done.items() if step.startswith("backup-database:")]
+        backup = finish(making, archived, [DatabaseBackup(**copy) for copy in copies], run.now())
+    return {"bytes": backup.size_bytes(), "backup": backup.name}
+
+
+def survey_before(run: Run) -> Facts:
+    """Fingerprint the backup's copies, and prove that they are what the databases hold.
+
+    Reading the copies reads the backup back to the last row; holding the files byte for byte against them is cheap.
+    Where that cannot be done, the databases are read as well.
+    """
+    backup = read_backup(run.site.state.backups / run.plan.backup_name)
+    live = run.site.databases()
+    copies = {name: db.opened_backup(backup.path / backup.database(name).file) for name, db in live.items()}
+    prints = fingerprint_all(run, copies)
+    doubtful = {n: db for n, db in live.items() if not db.is_same_as_backup(backup.path / backup.database(n).file)}
+    for name, found in fingerprint_all(run, doubtful).items():
+        if found != prints[name]:
+            text = f"the backup of the database {name} does not hold what the database holds"
+            raise AnswerNo(Problem("backup-differs", text, "see that nothing else writes to it, then try again", name))
+    manifest = {path: entry for path, entry in backup.manifest().items() if not path.startswith("/")}
+    survey = DataSurvey(
+        run.stamp(),
+        ask_witnesses(run.site, served=False),
+        prints,
+        tree_digest(manifest),
+        count_files(manifest),
+    )
+    write_survey(run.plan, BEFORE_NAME, survey)
+    return {"rows": survey.rows, "files": survey.files}
+
+
+def aside_of(plan: Plan, rung: RungPlan) -> Path:
+    """Where the tree that a rung replaces is put."""
+    return plan.aside / f"{rung.number}-{rung.from_version}"
+
+
+def place(rung: RungPlan) -> Work:
+    """The work of putting a staged tree in place of the present one, data folders first."""
+
+    def do(run: Run) -> Facts:
+        root, staged = run.site.root, Path(rung.staged)
+        moved = 0
+        if root.exists() and root.lstat().st_ino != rung.inode:
+            moved = move_folders([(root / old, staged / new) for old, new in rung.data])
+            close_tree(run.site, staged)
+        in_one_instant = put_in_place(root, staged, rung.inode, aside_of(run.plan, rung))
+        close_site(run.site)
+        return {"data_folders": moved, "in_one_instant": in_one_instant}
+
+    return do
+
+
+def migrate(rung: RungPlan) -> Work:
+    """The work of applying a release's migrations, each once."""
+
+    def do(run: Run) -> Facts:
+        scripts = read_scripts(rung.migrations, [migrations_folder(run.plan.folder, rung.number)])
+        done = apply_scripts(run.site.databases(), scripts, rung.to_version, run.stamp())
+        return {"migrations": list(done), "applied_now": sum(done.values())}
+
+    return do
+
+
+def check_rung(rung: RungPlan) -> Work:
+    """The work of seeing that a rung's files and schema are what they should be."""
+
+    def do(run: Run) -> Facts:
+        expected, folders = run.plan.expected(rung), [new for _, new in rung.data]
+        skip = run.plan.site_at(rung).skipped()
+        found = take_manifest(run.site.root, lambda path: skip(path) or path in folders, known=expected)
+        wanted = {path: entry for path, entry in expected.items() if not skip(path)}
+        differences = compare_manifests(wanted, found)
+        if differences:
+            first = differences[0]
+            text = f"{first.path} is not as {rung.to_version} has it ({first.change}); {len(differences)} differ"
+            raise AnswerNo(Problem("rung-differs", text, "see what else writes there", first.path))
+        says = ask_witnesses(run.plan.site_at(rung), served=False)
+        for witness in says:
+            target = rung.parsed.release.schema_version if witness.of == "schema" else rung.to_version
+            if target and witness.says != target:
+                text = f"the {witness.of} probe says {witness.says or witness.trouble}, {target} is wanted"
+                raise AnswerNo(Problem("rung-version", text, "tell the release's publisher", witness.where))
+        return {"files": count_files(found), "versions": [witness.says for witness in says]}
+
+    return do
+
+
+def prove_all(run: Run) -> Facts:
+    """Compare everything with before; raises AnswerNo with every difference."""
+    proof = prove(run, served=bool(run.plan.running))
+    if not proof.is_whole:
+        remedy = f"the whole list is in {run.plan.folder / 'proof.json'}"
+        raise AnswerNo([Problem("not-the-same", fault, remedy) for fault in proof.faults])
+    return {"rows": proof.rows_after, "values": proof.values_compared, "files": proof.files_compared}
+
+
+def tidy(run: Run) -> Facts:
+    """Remove trees of versions in between; the tree of the old version stays aside until the climb is settled."""
+    for rung in run.plan.rungs[1:]:
+        remove_entry(aside_of(run.plan, rung))
+    return {}

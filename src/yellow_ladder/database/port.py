@@ -1,0 +1,104 @@
+"""What every database engine must be able to do for a climb."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Protocol
+
+from yellow_ladder.database.address import DatabaseAddress
+
+Chunk = Sequence[tuple[Any, ...]]
+OnAmount = Callable[[int, int], None]
+"""Called with (done, total) of an amount in bytes."""
+
+
+@dataclass(frozen=True, slots=True)
+class Table:
+    """A table as it stands: its columns in order, and the columns of its primary key (none where there is no key)."""
+
+    name: str
+    columns: tuple[str, ...]
+    key: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Span:
+    """A part of a table by row number, both ends included; a table is read whole or in spans that do not overlap."""
+
+    low: int
+    high: int
+
+
+@dataclass(frozen=True, slots=True)
+class LedgerEntry:
+    """One migration that was applied: written in the same transaction as its changes."""
+
+    migration: str
+    version: str
+    sha256: str
+    applied_at: str
+
+
+class UndecodableText(Exception):
+    """A text value is not valid in the database's encoding; the reading must start again, leniently."""
+
+
+LEDGER_TABLE = "yellow_ladder_ledger"
+
+
+class Database(Protocol):
+    """One database of a site. Every method connects, does its work and lets go again."""
+
+    address: DatabaseAddress
+
+    def probe(self) -> str:
+        """Engine and version; raises AnswerNo or BadInput when it is missing, locked or no database."""
+
+    def size_bytes(self) -> int:
+        """What the database takes on disk."""
+
+    def own_files(self) -> tuple[Path, ...]:
+        """Files that are the database's, to be left out of a copy of the files."""
+
+    def tables(self) -> list[Table]:
+        """All tables of the site in name order, without the engine's and the ledger's."""
+
+    def objects(self) -> dict[str, str]:
+        """Views, triggers, indexes by `kind name`, with their definition."""
+
+    def scalar(self, query: str) -> Any:
+        """The first value of the first row of a query, None where there is no row; reads only."""
+
+    def count_rows(self, table: str) -> int:
+        """The number of rows of a table."""
+
+    def spans(self, table: str, parts: int) -> list[Span | None]:
+        """Up to `parts` spans of about equal length that cover the table; `[None]` when it cannot be parted."""
+
+    def read_rows(
+        self, table: Table, columns: Sequence[str], span: Span | None, *, lenient: bool = False
+    ) -> Iterator[Chunk]:
+        """Rows in chunks of bounded memory; raises UndecodableText unless `lenient`, which is slower."""
+
+    def back_up_to(self, target: Path, on_amount: OnAmount) -> None:
+        """Write a copy that is whole in itself to a new file, consistent while others write."""
+
+    def is_same_as_backup(self, backup: Path) -> bool:
+        """Whether the database holds, byte for byte, what a backup taken of it just now holds."""
+
+    def check_backup(self, backup: Path) -> None:
+        """Read a backup through and raise AnswerNo unless its structure is sound."""
+
+    def opened_backup(self, backup: Path) -> Database:
+        """A backup opened as a database, to be read only."""
+
+    def restore_from(self, backup: Path, owner: tuple[int, int], mode: int) -> None:
+        """Make the database what the backup holds, in one instant; may be repeated."""
+
+    def ledger(self) -> list[LedgerEntry]:
+        """Migrations applied by this tool, in order."""
+
+    def apply(self, statements: Sequence[str], entry: LedgerEntry) -> bool:
+        """Run statements and write the ledger entry in one transaction; False when the entry is there already."""

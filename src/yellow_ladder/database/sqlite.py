@@ -1,0 +1,307 @@
+"""SQLite through its standard driver."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import sqlite3
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+from yellow_ladder.database.address import DatabaseAddress
+from yellow_ladder.database.port import (
+    LEDGER_TABLE,
+    Chunk,
+    LedgerEntry,
+    OnAmount,
+    Span,
+    Table,
+    UndecodableText,
+)
+from yellow_ladder.durable import sync_folder
+from yellow_ladder.errors import AnswerNo, BadInput, Problem
+from yellow_ladder.files.copying import remove_entry
+
+BUSY_S = 5.0
+_PAGES_A_STEP = 4096
+_CHUNK_ROWS, _CHUNK_BYTES = 20_000, 8 * 1024**2
+_COMPANIONS = ("-wal", "-shm", "-journal")
+# Fields of the header (file format, section 1.3) that a copy through the backup interface counts anew.
+_COUNTERS = ((24, 28), (40, 44), (92, 100))
+
+
+def quoted(identifier: str) -> str:
+    """An identifier in SQLite's own quoting."""
+    return '"' + identifier.replace('"', '""') + '"'
+
+
+class SqliteDatabase:
+    """A database in one file."""
+
+    def __init__(self, address: DatabaseAddress, *, busy_s: float = BUSY_S) -> None:
+        """Name the database; nothing is opened yet. `busy_s` is how long a lock of others is waited for."""
+        self.address = address
+        self._busy_s = busy_s
+
+    @contextlib.contextmanager
+    def _connected(self, *, write: bool = False) -> Iterator[sqlite3.Connection]:
+        path = self.address.path
+        if not path.is_file():
+            raise BadInput(
+                Problem(
+                    "database-missing",
+                    f"the database `{self.address.name}` has no file at {path}",
+                    f"correct databases.url of `{self.address.name}` in the site file",
+                    str(path),
+                )
+            )
+        uri = f"file:{quote(str(path))}?mode={'rw' if write else 'ro'}"
+        try:
+            connection = sqlite3.connect(uri, uri=True, timeout=self._busy_s, isolation_level=None)
+            try:
+                yield connection
+            finally:
+                connection.close()
+        except sqlite3.Error as fault:
+            raise self._explained(fault) from fault
+
+    def _explained(self, fault: sqlite3.Error) -> AnswerNo | BadInput:
+        path, name = self.address.path, self.address.name
+        code = getattr(fault, "sqlite_errorcode", 0) & 0xFF
+        if code in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
+            text = f"the database `{name}` ({path}) is locked by another program"
+            remedy = f"see who holds it with: fuser -v {path}"
+            return AnswerNo(Problem("database-locked", text, remedy, str(path)))
+        if code in (sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_CORRUPT):
+            text = f"{path} is not a sound SQLite database: {fault}"
+            remedy = f"correct databases.url of `{name}`, or look into the file with: sqlite3 {path}"
+            return BadInput(Problem("not-a-database", text, remedy, str(path)))
+        if code == sqlite3.SQLITE_FULL:
+            text = f"no space left on the disk of the database `{name}`"
+            return AnswerNo(Problem("disk-full", text, f"free space beside {path}", str(path)))
+        text = f"the database `{name}` ({path}) refused: {fault}"
+        return AnswerNo(Problem("database-refused", text, "look into it with the sqlite3 program", str(path)))
+
+    def probe(self) -> str:
+        """See the port."""
+        with self._connected() as connection:
+            connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
+        return f"SQLite {sqlite3.sqlite_version}"
+
+    def size_bytes(self) -> int:
+        """See the port."""
+        return sum(path.stat().st_size for path in self.own_files() if path.exists())
+
+    def own_files(self) -> tuple[Path, ...]:
+        """See the port."""
+        path = self.address.path
+        return (path, *(path.with_name(path.name + ending) for ending in _COMPANIONS))
+
+    def tables(self) -> list[Table]:
+        """See the port."""
+        query = (
+            "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'"
+            " AND name <> ? ORDER BY name"
+        )
+        with self._connected() as connection:
+            names = [row[0] for row in connection.execute(query, (LEDGER_TABLE,))]
+            return [self._table(connection, name) for name in names]
+
+    @staticmethod
+    def _table(connection: sqlite3.Connection, name: str) -> Table:
+        facts = connection.execute("SELECT name, pk FROM pragma_table_info(?) ORDER BY cid", (name,)).fetchall()
+        keyed = sorted((position, column) for column, position in facts if position)
+        return Table(name, tuple(column for column, _ in facts), tuple(column for _, column in keyed))
+
+    def objects(self) -> dict[str, str]:
+        """See the port."""
+        query = "SELECT type || ' ' || name, sql FROM sqlite_master WHERE type <> 'table' AND sql IS NOT NULL"
+        with self._connected() as connection:
+            return dict(connection.execute(query + " ORDER BY 1").fetchall())
+
+    def scalar(self, query: str) -> Any:
+        """See the port."""
+        with self._connected() as connection:
+            row = connection.execute(query).fetchone()
+        return row[0] if row else None
+
+    def count_rows(self, table: str) -> int:
+        """See the port."""
+        return int(self.scalar(f"SELECT count(*) FROM {quoted(table)}"))  # noqa: S608  quoted by the engine's rule
+
+    def spans(self, table: str, parts: int) -> list[Span | None]:
+        """See the port."""
+        query = f"SELECT min(rowid), max(rowid) FROM {quoted(table)}"  # noqa: S608
+        try:
+            with self._connected() as connection:
+                low, high = connection.execute(query).fetchone()
+        except AnswerNo:  # a table WITHOUT ROWID
+            return [None]
+        if low is None or high - low < parts:
+            return [None]
+        edges = [low + (high + 1 - low) * part // parts for part in range(parts + 1)]
+        return [Span(edges[part], edges[part + 1] - 1) for part in range(parts)]
+
+    def read_rows(
+        self, table: Table, columns: Sequence[str], span: Span | None, *, lenient: bool = False
+    ) -> Iterator[Chunk]:
+        """See the port."""
+        wanted = ", ".join(map(quoted, columns))
+        query = f"SELECT {wanted} FROM {quoted(table.name)}"  # noqa: S608
+        bounds: tuple[int, ...] = ()
+        if span is not None:
+            query, bounds = query + " WHERE rowid BETWEEN ? AND ?", (span.low, span.high)
+        with self._connected() as connection:
+            if lenient:
+                connection.text_factory = _lenient_text
+            cursor = connection.execute(query, bounds)
+            size = 200
+            while chunk := _fetch(cursor, size):
+                yield chunk
+                size = _next_size(chunk)
+
+    def back_up_to(self, target: Path, on_amount: OnAmount) -> None:
+        """See the port."""
+        with self._connected() as source:
+            page_bytes = source.execute("PRAGMA page_size").fetchone()[0]
+            os.close(os.open(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600))
+            copy = sqlite3.connect(target, isolation_level=None)
+            try:
+                copy.execute("PRAGMA synchronous = OFF")  # synced once, below
+
+                def tell(_status: int, left: int, total: int) -> None:
+                    on_amount((total - left) * page_bytes, total * page_bytes)
+
+                source.backup(copy, pages=_PAGES_A_STEP, progress=tell)
+            finally:
+                copy.close()
+        for ending in _COMPANIONS:
+            remove_entry(target.with_name(target.name + ending))
+        with target.open("rb") as stream:
+            os.fsync(stream.fileno())
+        sync_folder(target.parent)
+
+    def is_same_as_backup(self, backup: Path) -> bool:
+        """See the port. Only a file without a filled write-ahead log can be compared by its bytes."""
+        wal = self.own_files()[1]
+        if wal.exists() and wal.stat().st_size:
+            return False
+        with self.address.path.open("rb") as ours, backup.open("rb") as theirs:
+            first, second = bytearray(ours.read(100)), bytearray(theirs.read(100))
+            for low, high in _COUNTERS:
+                first[low:high] = second[low:high] = bytes(high - low)
+            if first != second:
+                return False
+            while True:
+                left, right = ours.read(1024 * 1024), theirs.read(1024 * 1024)
+                if left != right:
+                    return False
+                if not left:
+                    return True
+
+    def check_backup(self, backup: Path) -> None:
+        """See the port."""
+        copy = SqliteDatabase(DatabaseAddress(self.address.name, "sqlite", backup))
+        try:
+            answer = copy.scalar("PRAGMA quick_check(1)")
+        except BadInput as broken:
+            answer = broken.problems[0].message
+        if answer != "ok":
+            text = f"the copy of the database `{self.address.name}` is not sound: {answer}"
+            raise AnswerNo(Problem("backup-damaged", text, "check the disk; make another backup", str(backup)))
+
+    def opened_backup(self, backup: Path) -> SqliteDatabase:
+        """See the port."""
+        return SqliteDatabase(DatabaseAddress(self.address.name, "sqlite", backup))
+
+    def restore_from(self, backup: Path, owner: tuple[int, int], mode: int) -> None:
+        """See the port. A log of the newer database must go first: SQLite would replay it into the older one."""
+        path = self.address.path
+        fresh = path.with_name(f".{path.name}.restored")
+        remove_entry(fresh)
+        _copy_bytes(backup, fresh)
+        os.chown(fresh, *owner)
+        fresh.chmod(mode)
+        for companion in self.own_files()[1:]:
+            remove_entry(companion)
+        sync_folder(path.parent)
+        fresh.replace(path)
+        sync_folder(path.parent)
+
+    def ledger(self) -> list[LedgerEntry]:
+        """See the port."""
+        with self._connected() as connection:
+            if not _has_ledger(connection):
+                return []
+            query = f"SELECT migration, version, sha256, applied_at FROM {LEDGER_TABLE} ORDER BY rowid"  # noqa: S608
+            return [LedgerEntry(*row) for row in connection.execute(query)]
+
+    def apply(self, statements: Sequence[str], entry: LedgerEntry) -> bool:
+        """See the port. Foreign keys are off while tables are rebuilt and are checked before the commit."""
+        with self._connected(write=True) as connection:
+            connection.execute("PRAGMA foreign_keys = OFF")
+            connection.execute("BEGIN IMMEDIATE")
+            connection.execute(
+                f"CREATE TABLE IF NOT EXISTS {LEDGER_TABLE}"
+                " (migration TEXT PRIMARY KEY, version TEXT NOT NULL, sha256 TEXT NOT NULL, applied_at TEXT NOT NULL)"
+            )
+            query = f"SELECT sha256 FROM {LEDGER_TABLE} WHERE migration = ?"  # noqa: S608
+            if connection.execute(query, (entry.migration,)).fetchone():
+                connection.execute("ROLLBACK")
+                return False
+            broken_before = len(connection.execute("PRAGMA foreign_key_check").fetchall())
+            for statement in statements:
+                connection.execute(statement)
+                if not connection.in_transaction:
+                    raise self._refused(entry, "it ends the transaction by itself")
+            broken = len(connection.execute("PRAGMA foreign_key_check").fetchall())
+            if broken > broken_before:
+                raise self._refused(entry, f"{broken - broken_before:,} rows would refer to rows that do not exist")
+            values = (entry.migration, entry.version, entry.sha256, entry.applied_at)
+            connection.execute(f"INSERT INTO {LEDGER_TABLE} VALUES (?, ?, ?, ?)", values)  # noqa: S608
+            connection.execute("COMMIT")
+        return True
+
+    def _refused(self, entry: LedgerEntry, why: str) -> AnswerNo:
+        text = f"the migration {entry.migration} to {entry.version} was not kept: {why}"
+        return AnswerNo(Problem("migration-refused", text, "tell the release's publisher", self.address.name))
+
+
+def _lenient_text(raw: bytes) -> str | bytes:
+    """Text that is no UTF-8 is read as its bytes: such a row must be compared, not be the end of the reading."""
+    try:
+        return raw.decode()
+    except UnicodeDecodeError:
+        return raw
+
+
+def _fetch(cursor: sqlite3.Cursor, size: int) -> Chunk:
+    try:
+        return cursor.fetchmany(size)
+    except sqlite3.OperationalError as fault:
+        if "decode" in str(fault):  # the driver gives this fault no code of its own
+            raise UndecodableText from fault
+        raise
+
+
+def _next_size(chunk: Chunk) -> int:
+    """How many rows to fetch next, so that a chunk stays within its bytes however wide the rows are."""
+    sample = chunk[:: max(1, len(chunk) // 50)]
+    heavy = sum(len(value) for row in sample for value in row if isinstance(value, str | bytes))
+    width = heavy / len(sample) + 16 * len(sample[0])
+    return max(1, min(_CHUNK_ROWS, int(_CHUNK_BYTES / width)))
+
+
+def _has_ledger(connection: sqlite3.Connection) -> bool:
+    query = "SELECT 1 FROM sqlite_master WHERE type = 'table' AND name = ?"
+    return connection.execute(query, (LEDGER_TABLE,)).fetchone() is not None
+
+
+def _copy_bytes(source: Path, target: Path) -> None:
+    with source.open("rb") as reader, target.open("xb") as writer:
+        while block := reader.read(1024 * 1024):
+            writer.write(block)
+        writer.flush()
+        os.fsync(writer.fileno())

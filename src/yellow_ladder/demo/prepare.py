@@ -1,0 +1,175 @@
+"""Prepares the demonstration site: Quaybook 2.4 installed, with data, uploads, local settings and an add-on."""
+
+from __future__ import annotations
+
+import os
+import socket
+import sys
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from yellow_ladder.demo.build import build_releases
+from yellow_ladder.demo.data import fill_database
+from yellow_ladder.errors import BadInput, Problem
+from yellow_ladder.files.unpack import Limits, unpack_archive
+from yellow_ladder.services import services_of
+from yellow_ladder.site.site import Site, load_site
+
+KEY = bytes(range(7, 39))
+MARK_NAME = ".quaybook-demo"
+
+_SITE_FILE = """\
+# The harbour office's berth-booking server. Every key is explained in docs/site-file.md.
+format = 1
+name = "harbour"
+product = "quaybook"
+root = "quaybook"
+
+[releases]
+source = "releases"
+digests = "required"
+
+[[versions]]
+of = "disk"
+file = "VERSION"
+
+[[versions]]
+of = "served"
+url = "http://127.0.0.1:{port}/about.json"
+pointer = "/version"
+
+[[versions]]
+of = "schema"
+query = "SELECT value FROM meta WHERE name = 'schema'"
+
+[[databases]]
+url = "sqlite:///quaybook/data/quaybook.sqlite"
+volatile = ["logins"] # written at every start
+
+[keep]
+settings = [{{ file = "etc/quaybook.ini" }}]
+data = ["data", "uploads"]
+assets = ["static/logo.svg"]
+addons = ["addons"]
+keys = ["etc/secret.key"]
+
+[[services]]
+name = "web"
+kind = "process"
+run = ["{python}", "-I", "-S", "-B", "-c", "import sys; sys.path[0:0] = ['.']; import server; server.main()"]
+pid_file = "run/web.pid"
+log = "run/web.log"
+ready = {{ url = "http://127.0.0.1:{port}/about.json", within_s = 20 }}
+
+[maintenance]
+flag = "quaybook/data/closed"
+message = "The harbour office is moving to a newer Quaybook and is back shortly."
+"""
+
+
+@dataclass(frozen=True, slots=True)
+class DemoSite:
+    """A prepared site."""
+
+    folder: Path
+    file: Path
+    port: int
+
+    @property
+    def url(self) -> str:
+        """Where it serves."""
+        return f"http://127.0.0.1:{self.port}/"
+
+    def load(self) -> Site:
+        """The site, read from its file."""
+        return load_site(self.file)
+
+
+def free_port() -> int:
+    """A port that nobody listens on just now."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+def prepare_demo(folder: Path, *, rows: int = 5_000, broken: bool = False, port: int | None = None) -> DemoSite:
+    """Install Quaybook 2.4 with `rows` bookings into a fresh folder; nothing is started.
+
+    Raises BadInput when the folder exists and is not empty.
+    """
+    folder = folder.absolute()
+    if folder.exists() and any(folder.iterdir()):
+        remedy = "name a folder that does not exist yet, or remove this one when you need it no more"
+        raise BadInput(Problem("folder-not-empty", f"the folder {folder} is not empty", remedy, str(folder)))
+    root = folder / "quaybook"
+    root.mkdir(parents=True)
+    (folder / "run").mkdir()
+    (folder / MARK_NAME).write_text("made by yl demo; yl demo --remove takes it away\n")
+    packed = build_releases(folder / "releases", broken=broken)
+    unpack_archive(packed[0].archive, root, Limits())
+    port = port or free_port()
+    _add_what_is_local(root, port)
+    files = _add_uploads(root / "uploads", min(2_000, max(24, rows // 200)))
+    (root / "data").mkdir(mode=0o750)
+    fill_database(root / "data" / "quaybook.sqlite", rows, KEY, files)
+    (root / "data" / "quaybook.sqlite").chmod(0o640)
+    site_file = folder / "ladder.toml"
+    site_file.write_text(_SITE_FILE.format(port=port, python=sys.executable))
+    return DemoSite(folder, site_file, port)
+
+
+def _add_what_is_local(root: Path, port: int) -> None:
+    """What an administrator has done to the installation in the course of time."""
+    settings = root / "etc" / "quaybook.ini"
+    text = settings.read_text()
+    text = text.replace("port = 8024", f"# Behind the office's proxy since last spring.\nport = {port}")
+    text = text.replace("title = Our harbour", "title = Sandhavn Harbour Office")
+    text = text.replace("longest_stay_days = 28", "longest_stay_days = 42")
+    settings.write_text(text)
+    settings.chmod(0o640)
+    key = root / "etc" / "secret.key"
+    key.write_text(KEY.hex() + "\n")
+    key.chmod(0o600)
+    logo = (
+        '<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 40 40"><path d="M4 30h32L20 6z" fill="#f2c230"/></svg>\n'
+    )
+    (root / "static" / "logo.svg").write_text(logo)
+    addon = root / "addons" / "regatta-calendar"
+    addon.mkdir()
+    (addon / "addon.toml").write_text('name = "Regatta calendar"\nversion = "0.9"\nworks_with = ">=2.0,<5"\n')
+    (addon / "races.csv").write_text("day,race\n2026-07-04,Round the mole\n")
+
+
+def _add_uploads(folder: Path, count: int) -> list[str]:
+    """Insurance papers and photographs, made up; returns their names."""
+    random = np.random.default_rng(7)
+    names = []
+    for n in range(count):
+        below = folder / f"{n % 12 + 1:02d}"
+        below.mkdir(parents=True, exist_ok=True)
+        if n % 3:
+            name, content = (
+                f"insurance-{n:05d}.txt",
+                f"Policy {n}, valid for one season.\n".encode() * (1 + n % 40),
+            )
+        else:
+            name, content = f"photo-{n:05d}.raw", random.bytes(8_192 + n % 7 * 4_096)
+        (below / name).write_bytes(content)
+        os.utime(below / name, ns=(1_700_000_000_123_456_789 + n, 1_700_000_000_123_456_789 + n))
+        names.append(f"{below.name}/{name}")
+    (folder / "latest").symlink_to("12")
+    return names
+
+
+def start_site(site: Site) -> None:
+    """Start every service of a site."""
+    for service in services_of(site):
+        service.start()
+
+
+def stop_site(site: Site) -> None:
+    """Stop every service of a site."""
+    for service in reversed(services_of(site)):
+        service.stop()

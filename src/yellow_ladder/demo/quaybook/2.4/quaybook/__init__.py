@@ -1,0 +1,1 @@
+"""Quaybook's own code."""

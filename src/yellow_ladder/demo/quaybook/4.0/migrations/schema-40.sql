@@ -1,0 +1,1 @@
+UPDATE meta SET value = '40' WHERE name = 'schema';

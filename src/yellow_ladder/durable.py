@@ -1,0 +1,52 @@
+"""Writing that survives a power cut: whole or not at all."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+from pathlib import Path
+from typing import Any
+
+
+def sync_folder(folder: Path) -> None:
+    """Make the names in `folder` (created, renamed, removed) last through a power cut."""
+    descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        os.fsync(descriptor)
+    finally:
+        os.close(descriptor)
+
+
+def write_whole(path: Path, content: bytes, *, mode: int = 0o600, owner: tuple[int, int] | None = None) -> None:
+    """Replace `path` by `content` in one instant; a reader sees the old or the new, never a part.
+
+    `owner` is (uid, gid); None leaves the running account's. Raises OSError and leaves the old file as it was.
+    """
+    temporary = path.with_name(f".{path.name}.{os.getpid()}.new")
+    try:
+        descriptor = os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW, 0o600)
+        with os.fdopen(descriptor, "wb") as stream:
+            stream.write(content)
+            if owner is not None:
+                os.fchown(stream.fileno(), *owner)
+            os.fchmod(stream.fileno(), mode)
+            stream.flush()
+            os.fsync(stream.fileno())
+        temporary.replace(path)
+    except BaseException:
+        with contextlib.suppress(OSError):
+            temporary.unlink()
+        raise
+    sync_folder(path.parent)
+
+
+def write_json(path: Path, document: Any) -> None:
+    """Write one JSON document whole, private to its owner."""
+    write_whole(path, (json.dumps(document, indent=1, ensure_ascii=False) + "\n").encode())
+
+
+def private_folder(path: Path) -> Path:
+    """Make `path` and its missing parents, readable by the owner alone; existing folders stay as they are."""
+    path.mkdir(mode=0o700, parents=True, exist_ok=True)
+    return path

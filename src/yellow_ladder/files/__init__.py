@@ -1,0 +1,1 @@
+"""Files and archives: manifests, safe unpacking, writing archives, exchanging folders."""

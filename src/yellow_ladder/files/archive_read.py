@@ -1,0 +1,152 @@
+"""Reads tar archives from strangers: nothing that they say is trusted.
+
+A damaged stream, a name outside the folder, a link out of the tree, a device, a second member of one name or more
+bytes than announced each end the reading with an error before anything is written for that member.
+"""
+
+from __future__ import annotations
+
+import bz2
+import gzip
+import io
+import lzma
+import posixpath
+import tarfile
+import zlib
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import IO, Any, BinaryIO, cast
+
+import zstandard
+
+from yellow_ladder.errors import BadInput, Problem
+
+ARCHIVE_ENDINGS = (".tar.zst", ".tar.gz", ".tgz", ".tar.xz", ".tar.bz2", ".tar")
+_DAMAGE = (tarfile.TarError, EOFError, OSError, lzma.LZMAError, zlib.error, zstandard.ZstdError)
+_REMEDY_FETCH = "fetch the archive again from where it was published and compare its digest"
+_REMEDY_REFUSE = "do not use this archive; ask its publisher"
+
+
+class _ZstdSource(io.RawIOBase):
+    """Decompressed bytes of a zstd file; a frame that ends too early is an error, not an end."""
+
+    def __init__(self, stream: BinaryIO) -> None:
+        super().__init__()
+        self._stream = stream
+        self._coder = zstandard.ZstdDecompressor(max_window_size=2**27).decompressobj()
+        self._ready = memoryview(b"")
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: Any) -> int:
+        while not self._ready and not self._coder.eof:
+            packed = self._stream.read(256 * 1024)
+            if not packed:
+                raise EOFError("the compressed stream ends too early")
+            self._ready = memoryview(self._coder.decompress(packed))
+        count = min(len(buffer), len(self._ready))
+        buffer[:count] = self._ready[:count]
+        self._ready = self._ready[count:]
+        return count
+
+
+class _Counted(io.RawIOBase):
+    """Passes bytes on and remembers whether the last kilobyte was the archive's end mark."""
+
+    def __init__(self, stream: IO[bytes]) -> None:
+        super().__init__()
+        self._stream = stream
+        self.tail = b""
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: Any) -> int:
+        block = self._stream.read(len(buffer))
+        buffer[: len(block)] = block
+        self.tail = (self.tail + block)[-1024:] if len(block) < 1024 else block[-1024:]
+        return len(block)
+
+
+def is_archive_name(name: str) -> bool:
+    """Whether a file name ends like an archive that can be read here."""
+    return name.endswith(ARCHIVE_ENDINGS)
+
+
+@contextmanager
+def _decoded(path: Path) -> Iterator[IO[bytes]]:
+    name = path.name
+    if name.endswith((".tar.gz", ".tgz")):
+        with gzip.open(path, "rb") as stream:
+            yield cast("IO[bytes]", stream)
+    elif name.endswith(".tar.xz"):
+        with lzma.open(path, "rb") as stream:
+            yield cast("IO[bytes]", stream)
+    elif name.endswith(".tar.bz2"):
+        with bz2.open(path, "rb") as stream:
+            yield cast("IO[bytes]", stream)
+    else:
+        with path.open("rb") as plain:
+            if name.endswith(".zst"):
+                yield io.BufferedReader(_ZstdSource(plain), 256 * 1024)
+            else:
+                yield plain
+
+
+def damaged(path: Path, why: object) -> BadInput:
+    """The error for an archive that cannot be read to its end."""
+    return BadInput(Problem("archive-damaged", f"{path} is damaged or cut short: {why}", _REMEDY_FETCH, str(path)))
+
+
+def refused(path: Path, why: str) -> BadInput:
+    """The error for an archive that holds what no honest archive holds."""
+    return BadInput(Problem("archive-refused", f"{path} is refused: {why}", _REMEDY_REFUSE, str(path)))
+
+
+@contextmanager
+def open_members(path: Path) -> Iterator[Iterator[tuple[tarfile.TarInfo, IO[bytes] | None]]]:
+    """Iterate over an archive's members in order, each with its content where it is a file.
+
+    Raises BadInput for a damaged or unreadable archive, also when the end mark is missing.
+    """
+    if not path.is_file():
+        raise BadInput(Problem("no-archive", f"there is no archive at {path}", "check the release source", str(path)))
+    try:
+        with _decoded(path) as decoded:
+            counted = _Counted(decoded)
+            buffered = io.BufferedReader(counted, 256 * 1024)
+            with tarfile.open(fileobj=buffered, mode="r|", bufsize=64 * 1024) as archive:
+                yield _members(archive, buffered, counted)
+    except _DAMAGE as fault:
+        raise damaged(path, fault) from fault
+
+
+def _members(
+    archive: tarfile.TarFile, stream: IO[bytes], counted: _Counted
+) -> Iterator[tuple[tarfile.TarInfo, IO[bytes] | None]]:
+    for member in archive:
+        yield member, archive.extractfile(member) if member.isreg() else None
+        archive.members = []  # type: ignore[attr-defined]  # it would remember every member of a huge archive
+    while stream.read(1024 * 1024):
+        pass
+    if counted.tail.count(0) < len(counted.tail) or not counted.tail:
+        raise EOFError("the end mark is missing")
+
+
+def safe_path(path: Path, name: str) -> str:
+    """A member's name as a tree path; raises BadInput when it is absolute or climbs out."""
+    if name.startswith("/") or "\0" in name:
+        raise refused(path, f"the member {name!r} has an absolute path")
+    if ".." in name.split("/"):
+        raise refused(path, f"the member {name!r} has a path with `..`")
+    clean = posixpath.normpath(name)
+    return "" if clean == "." else clean
+
+
+def check_link(path: Path, name: str, target: str) -> None:
+    """Raise BadInput when a link's target lies outside the archive's own tree."""
+    joined = posixpath.normpath(posixpath.join(posixpath.dirname(name), target))
+    if target.startswith("/") or joined == ".." or joined.startswith("../"):
+        raise refused(path, f"the link {name!r} points out of the tree, to {target!r}")

@@ -1,0 +1,58 @@
+"""Copying entries with everything that belongs to them: content, owner, group, mode, times, extended attributes."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import stat
+from pathlib import Path
+
+from yellow_ladder.durable import sync_folder
+
+
+def copy_entry(source: Path, target: Path) -> None:
+    """Copy a file, link or whole folder to a name that is free; links stay links, owners stay owners."""
+    facts = source.lstat()
+    if stat.S_ISDIR(facts.st_mode):
+        target.mkdir(mode=0o700)
+        for name in sorted(os.listdir(source)):
+            copy_entry(source / name, target / name)
+    elif stat.S_ISLNK(facts.st_mode):
+        target.symlink_to(source.readlink())
+    elif stat.S_ISREG(facts.st_mode):
+        shutil.copyfile(source, target, follow_symlinks=False)
+    else:
+        return  # sockets and pipes belong to a running process, not to the site
+    os.chown(target, facts.st_uid, facts.st_gid, follow_symlinks=False)
+    shutil.copystat(source, target, follow_symlinks=False)
+
+
+def remove_entry(path: Path) -> None:
+    """Remove a file, link or whole folder; nothing there is no error. Links are removed, never followed."""
+    try:
+        mode = path.lstat().st_mode
+    except FileNotFoundError:
+        return
+    if stat.S_ISDIR(mode):
+        shutil.rmtree(path)
+    else:
+        path.unlink()
+
+
+def rename_durably(source: Path, target: Path) -> None:
+    """Rename and make it last through a power cut."""
+    source.rename(target)
+    sync_folder(target.parent)
+    if source.parent != target.parent:
+        sync_folder(source.parent)
+
+
+def copy_durably(source: Path, target: Path) -> None:
+    """Put a byte copy of a file at `target` in one instant, with the source's owner, mode and times."""
+    temporary = target.with_name(f".{target.name}.new")
+    remove_entry(temporary)
+    copy_entry(source, temporary)
+    with temporary.open("rb") as stream:
+        os.fsync(stream.fileno())
+    temporary.replace(target)
+    sync_folder(target.parent)

@@ -1,0 +1,234 @@
+"""What a tree holds, entry by entry, and how two trees differ."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import stat
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import asdict, dataclass, replace
+from enum import StrEnum
+from pathlib import Path
+
+READ_BYTES = 1024 * 1024
+
+
+class Kind(StrEnum):
+    """What an entry is; `other` covers sockets, pipes and devices."""
+
+    FILE = "file"
+    FOLDER = "folder"
+    LINK = "link"
+    OTHER = "other"
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One entry of a tree. Times in ns; `inode` and `changed_ns` (ctime) prove "not touched since" on one machine."""
+
+    path: str
+    kind: Kind
+    mode: int
+    uid: int
+    gid: int
+    size: int
+    modified_ns: int
+    sha256: str = ""
+    target: str = ""
+    inode: int = 0
+    changed_ns: int = 0
+    same_as: str = ""  # the first path of the same file in this tree, for hard links
+
+    def same_content(self, other: Entry) -> bool:
+        """Whether kind, bytes and link target agree."""
+        return (self.kind, self.sha256, self.target) == (other.kind, other.sha256, other.target)
+
+    def same_rights(self, other: Entry) -> bool:
+        """Whether owner, group and permission bits agree (a link's own bits mean nothing)."""
+        own, their = (self.uid, self.gid), (other.uid, other.gid)
+        return own == their and (self.mode == other.mode or self.kind is Kind.LINK)
+
+    def untouched_since(self, other: Entry) -> bool:
+        """Whether the same inode has had no write and no change of rights between the two looks."""
+        return self.inode == other.inode != 0 and (self.changed_ns, self.size) == (
+            other.changed_ns,
+            other.size,
+        )
+
+
+Manifest = Mapping[str, Entry]
+Skip = Callable[[str], bool]
+
+
+def keep_all(_path: str) -> bool:
+    """Skip nothing."""
+    return False
+
+
+def within(path: str, folders: Iterable[str]) -> bool:
+    """Whether a tree path is one of `folders` or lies below one."""
+    return any(path == folder or path.startswith(folder + "/") for folder in folders)
+
+
+def walk_tree(root: Path, skip: Skip = keep_all) -> Iterator[tuple[str, os.DirEntry[str]]]:
+    """Every entry below `root` as (tree path, entry), folders before what they hold, names in byte order.
+
+    Links are never followed. `skip` drops an entry with everything below it.
+    """
+    pending = [("", str(root))]
+    while pending:
+        prefix, folder = pending.pop()
+        with os.scandir(folder) as found:
+            entries = sorted(found, key=lambda entry: os.fsencode(entry.name))
+        below = []
+        for entry in entries:
+            path = prefix + entry.name
+            if skip(path):
+                continue
+            yield path, entry
+            if entry.is_dir(follow_symlinks=False):
+                below.append((path + "/", entry.path))
+        pending.extend(reversed(below))
+
+
+def describe(path: str, location: str | Path) -> Entry:
+    """The entry at `location` without its digest."""
+    facts = os.lstat(location)
+    kind = _kind_of(facts.st_mode)
+    return Entry(
+        path=path,
+        kind=kind,
+        mode=stat.S_IMODE(facts.st_mode),
+        uid=facts.st_uid,
+        gid=facts.st_gid,
+        size=facts.st_size if kind is Kind.FILE else 0,
+        modified_ns=facts.st_mtime_ns,
+        target=os.readlink(location) if kind is Kind.LINK else "",
+        inode=facts.st_ino,
+        changed_ns=facts.st_ctime_ns,
+    )
+
+
+def _kind_of(mode: int) -> Kind:
+    if stat.S_ISREG(mode):
+        return Kind.FILE
+    if stat.S_ISDIR(mode):
+        return Kind.FOLDER
+    return Kind.LINK if stat.S_ISLNK(mode) else Kind.OTHER
+
+
+def digest_file(location: str | Path) -> str:
+    """SHA-256 of a file's content, in hex; a link is not followed."""
+    digest = hashlib.sha256()
+    descriptor = os.open(location, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
+    with os.fdopen(descriptor, "rb", buffering=0) as stream:
+        while block := stream.read(READ_BYTES):
+            digest.update(block)
+    return digest.hexdigest()
+
+
+def take_manifest(
+    root: Path,
+    skip: Skip = keep_all,
+    *,
+    known: Manifest | None = None,
+    with_digests: bool = True,
+    on_bytes: Callable[[int], None] | None = None,
+) -> dict[str, Entry]:
+    """Describe every entry below `root`.
+
+    A file that `known` holds with the same inode, size and ctime is not read again: nobody can have written to
+    it in between, since the kernel sets ctime and no program can choose it.
+    """
+    manifest: dict[str, Entry] = {}
+    links = HardLinks()
+    before = {entry.inode: entry for entry in (known or {}).values() if entry.kind is Kind.FILE}
+    for path, found in walk_tree(root, skip):
+        entry = links.mark(describe(path, found.path), found)
+        if entry.kind is Kind.FILE and with_digests:
+            seen = before.get(entry.inode)
+            trusted = seen is not None and seen.sha256 and entry.untouched_since(seen)
+            entry = replace(entry, sha256=seen.sha256 if trusted and seen else digest_file(found.path))
+            if on_bytes is not None:
+                on_bytes(entry.size)
+        manifest[path] = entry
+    return manifest
+
+
+class HardLinks:
+    """Remembers files with several names, so that the second name is known as the same file."""
+
+    def __init__(self) -> None:
+        """Start with no name known."""
+        self._first: dict[tuple[int, int], str] = {}
+
+    def mark(self, entry: Entry, found: os.DirEntry[str]) -> Entry:
+        """The entry, with `same_as` set when an earlier path of this walk is the same file."""
+        if entry.kind is not Kind.FILE:
+            return entry
+        facts = found.stat(follow_symlinks=False)
+        if facts.st_nlink < 2:
+            return entry
+        first = self._first.setdefault((facts.st_dev, facts.st_ino), entry.path)
+        return entry if first == entry.path else replace(entry, same_as=first)
+
+
+class Change(StrEnum):
+    """How an entry of one tree stands in another."""
+
+    ADDED = "added"
+    MISSING = "missing"
+    CONTENT = "content"
+    RIGHTS = "rights"
+
+
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """One path that differs between a tree expected and a tree found."""
+
+    path: str
+    change: Change
+
+
+def compare_manifests(expected: Manifest, found: Manifest) -> list[Difference]:
+    """Every path whose presence, content, owner, group or mode differs, in path order; times are not compared."""
+    differences = []
+    for path in sorted(expected.keys() | found.keys()):
+        old, new = expected.get(path), found.get(path)
+        if old is None:
+            differences.append(Difference(path, Change.ADDED))
+        elif new is None:
+            differences.append(Difference(path, Change.MISSING))
+        elif not old.same_content(new):
+            differences.append(Difference(path, Change.CONTENT))
+        elif not old.same_rights(new):
+            differences.append(Difference(path, Change.RIGHTS))
+    return differences
+
+
+def manifest_to_lines(manifest: Manifest) -> bytes:
+    """The manifest as JSON Lines, one entry a line; names that are no UTF-8 survive as escapes."""
+    lines = (json.dumps(asdict(entry), ensure_ascii=True) for entry in manifest.values())
+    return "".join(line + "\n" for line in lines).encode("ascii")
+
+
+def manifest_from_lines(content: bytes) -> dict[str, Entry]:
+    """Read what `manifest_to_lines` wrote; raises ValueError, KeyError or TypeError on anything else."""
+    manifest = {}
+    for line in content.splitlines():
+        fields = json.loads(line)
+        entry = Entry(**{**fields, "kind": Kind(fields["kind"])})
+        manifest[entry.path] = entry
+    return manifest
+
+
+def tree_digest(manifest: Manifest) -> str:
+    """One SHA-256 over paths, kinds, contents, owners and modes: two trees agree in it or differ somewhere."""
+    digest = hashlib.sha256()
+    for path in sorted(manifest):
+        entry = manifest[path]
+        rights = "" if entry.kind is Kind.LINK else f"{entry.mode:o}"
+        line = "\0".join((path, entry.kind, rights, str(entry.uid), str(entry.gid), entry.sha256, entry.target))
+        digest.update(line.encode("utf-8", "surrogateescape") + b"\n")
+    return digest.hexdigest()

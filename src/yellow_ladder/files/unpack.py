@@ -1,0 +1,189 @@
+"""Unpacks a release archive into a fresh folder, within announced limits, refusing whatever is not plain content."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import tarfile
+from dataclasses import dataclass
+from pathlib import Path
+from typing import IO
+
+from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.files.archive_read import check_link, open_members, refused, safe_path
+from yellow_ladder.files.manifest import READ_BYTES
+
+UNANNOUNCED_LIMIT_BYTES = 8 * 1024**3
+MOST_MEMBERS = 2_000_000
+_ROOM_TO_LEAVE_BYTES = 16 * 1024**2
+
+
+@dataclass(frozen=True, slots=True)
+class Limits:
+    """How much an archive may unpack to, in bytes; `announced` when its sheet says so."""
+
+    most_bytes: int = UNANNOUNCED_LIMIT_BYTES
+    announced: bool = False
+
+
+@dataclass(slots=True)
+class _Budget:
+    """Counts what has been seen so far of one archive."""
+
+    path: Path
+    limits: Limits
+    names: set[str]
+    links: set[str]
+    used_bytes: int = 0
+
+    def admit(self, member: tarfile.TarInfo) -> str:
+        """The member's tree path, or BadInput with the reason why it cannot come in."""
+        name = safe_path(self.path, member.name)
+        if not (member.isreg() or member.isdir() or member.issym() or member.islnk()):
+            raise refused(self.path, f"the member {member.name!r} is a device, pipe or other special file")
+        if name in self.names and not member.isdir():
+            raise refused(self.path, f"two members have the name {name!r}")
+        parts = name.split("/")
+        parents = {"/".join(parts[:depth]) for depth in range(1, len(parts))}
+        if parents & self.links or (member.isdir() and name in self.links):
+            raise refused(self.path, f"the member {name!r} lies behind a link")
+        if member.issym():
+            check_link(self.path, name, member.linkname)
+            self.links.add(name)
+        self.names.add(name)
+        if len(self.names) > MOST_MEMBERS:
+            raise refused(self.path, f"it has more than {MOST_MEMBERS:,} members")
+        return name
+
+    def spend(self, count: int) -> None:
+        """Count bytes about to be written; raises BadInput past the limit."""
+        self.used_bytes += count
+        if self.used_bytes > self.limits.most_bytes:
+            said = "it says" if self.limits.announced else "is allowed without a sheet that says its size"
+            raise refused(self.path, f"it unpacks to more than {said} ({self.limits.most_bytes:,} bytes)")
+
+
+@dataclass(frozen=True, slots=True)
+class Unpacked:
+    """What came out: SHA-256 by tree path for files, and the bytes written."""
+
+    digests: dict[str, str]
+    written_bytes: int
+
+
+def unpack_archive(path: Path, target: Path, limits: Limits, top: str | None = None) -> Unpacked:
+    """Unpack `path` into the existing empty folder `target`, files owned by the running account.
+
+    `top` is a folder in the archive whose content becomes the tree's; None finds a single one by itself. Raises
+    BadInput for a damaged, hostile or oversized archive and AnswerNo when the disk is full; what was unpacked by
+    then is the caller's to remove.
+    """
+    budget = _Budget(path, limits, set(), set())
+    digests: dict[str, str] = {}
+    with open_members(path) as members:
+        for member, content in members:
+            name = budget.admit(member)
+            if name:
+                _place(member, name, content, target, budget, digests)
+    strip = _single_top(target) if top is None else top.strip("/")
+    if not strip:
+        return Unpacked(digests, budget.used_bytes)
+    _lift(path, target, strip)
+    lifted = {name[len(strip) + 1 :]: value for name, value in digests.items() if name.startswith(strip + "/")}
+    return Unpacked(lifted, budget.used_bytes)
+
+
+def read_contents(path: Path, limits: Limits, top: str | None = None) -> dict[str, str]:
+    """SHA-256 (or `link:` and the target) by tree path of what an archive would unpack to; nothing is written."""
+    budget = _Budget(path, limits, set(), set())
+    found: dict[str, str] = {}
+    with open_members(path) as members:
+        for member, content in members:
+            name = budget.admit(member)
+            if member.issym():
+                found[name] = f"link:{member.linkname}"
+            elif member.islnk():
+                found[name] = found.get(safe_path(path, member.linkname), "")
+            elif content is not None:
+                found[name] = _digest(content, budget)
+    tops = {name.split("/", 1)[0] for name in budget.names if name}
+    strip = (tops.pop() if len(tops) == 1 and not tops & found.keys() else "") if top is None else top.strip("/")
+    if not strip:
+        return found
+    return {name[len(strip) + 1 :]: value for name, value in found.items() if name.startswith(strip + "/")}
+
+
+def _digest(content: IO[bytes], budget: _Budget) -> str:
+    digest = hashlib.sha256()
+    while block := content.read(READ_BYTES):
+        budget.spend(len(block))
+        digest.update(block)
+    return digest.hexdigest()
+
+
+def _place(
+    member: tarfile.TarInfo,
+    name: str,
+    content: IO[bytes] | None,
+    target: Path,
+    budget: _Budget,
+    digests: dict[str, str],
+) -> None:
+    location = target / name
+    location.parent.mkdir(parents=True, exist_ok=True)
+    if member.isdir():
+        location.mkdir(exist_ok=True)
+        location.chmod((member.mode & 0o777) | 0o700)
+    elif member.issym():
+        location.symlink_to(member.linkname)
+    elif member.islnk():
+        first = safe_path(budget.path, member.linkname)
+        if first not in digests:
+            raise refused(budget.path, f"the hard link {name!r} names {first!r}, which is not in it")
+        os.link(target / first, location)
+        digests[name] = digests[first]
+    elif content is not None:
+        digests[name] = _write(content, location, member.mode & 0o777, budget)
+
+
+def _write(content: IO[bytes], location: Path, mode: int, budget: _Budget) -> str:
+    digest = hashlib.sha256()
+    descriptor = os.open(location, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
+    with os.fdopen(descriptor, "wb") as stream:
+        while block := content.read(READ_BYTES):
+            budget.spend(len(block))
+            _check_room(location, len(block))
+            digest.update(block)
+            stream.write(block)
+        os.fchmod(stream.fileno(), mode)
+    return digest.hexdigest()
+
+
+def _check_room(location: Path, count: int) -> None:
+    """Refuse to fill the disk to the brim: others write to it too."""
+    facts = os.statvfs(location.parent)
+    if facts.f_bavail * facts.f_frsize < count + _ROOM_TO_LEAVE_BYTES:
+        full = Problem("disk-full", f"no space left to unpack into {location.parent}", "free space and try again")
+        raise AnswerNo(full)
+
+
+def _single_top(target: Path) -> str:
+    """The name of the only folder at the top, or nothing where the tree starts right there."""
+    entries = list(target.iterdir())
+    only = entries[0] if len(entries) == 1 else None
+    return only.name if only is not None and only.is_dir() and not only.is_symlink() else ""
+
+
+def _lift(path: Path, target: Path, strip: str) -> None:
+    """Make the folder `strip` of an unpacked tree the tree itself."""
+    inner = target / strip
+    if not inner.is_dir() or inner.is_symlink():
+        raise refused(path, f"its sheet names the top folder {strip!r}, which is not in it")
+    aside = target.with_name(target.name + ".lifted")
+    inner.rename(aside)
+    mode = aside.stat().st_mode & 0o777
+    for leftover in sorted(target.rglob("*"), key=lambda entry: -len(entry.parts)):
+        leftover.rmdir() if leftover.is_dir() and not leftover.is_symlink() else leftover.unlink()
+    target.rmdir()
+    aside.rename(target)
+    target.chmod(mode | 0o700)

@@ -1,0 +1,144 @@
+"""Holds the data after against the data before and what was declared: a verdict for each table."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from dataclasses import asdict, dataclass
+from enum import StrEnum
+from typing import Any
+
+from yellow_ladder.fingerprints.lineage import Lineage, TableLine
+from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint
+
+
+class Verdict(StrEnum):
+    """How a table came through."""
+
+    SAME = "same"
+    AS_DECLARED = "as declared"
+    NOT_COMPARED = "not compared"
+    DIFFERS = "differs"
+
+
+@dataclass(frozen=True, slots=True)
+class TableVerdict:
+    """One table: rows before and after (None where there was no such table), columns compared, and what was found."""
+
+    table: str
+    verdict: Verdict
+    rows_before: int | None
+    rows_after: int | None
+    columns_compared: int
+    remarks: tuple[str, ...] = ()
+
+    def as_record(self) -> dict[str, Any]:
+        """As JSON."""
+        return asdict(self)
+
+
+def judge(
+    before: DatabasePrint, after: DatabasePrint, lineage: Lineage, volatile: Collection[str] = ()
+) -> list[TableVerdict]:
+    """A verdict for every table, declared or not, before or after, in name order; lost objects come last."""
+    verdicts = [
+        _judge_table(name, line, before, after.tables.get(name), is_volatile=name in volatile)
+        for name, line in lineage.tables.items()
+    ]
+    for name, table in after.tables.items():
+        if name not in lineage.tables:
+            remark = "appeared, and no release declares it"
+            verdicts.append(TableVerdict(name, Verdict.DIFFERS, None, table.rows, 0, (remark,)))
+    for name in lineage.dropped_tables:
+        if name in after.tables:
+            remark = "is still there, and a release declares that it is dropped"
+            verdicts.append(TableVerdict(name, Verdict.DIFFERS, None, after.tables[name].rows, 0, (remark,)))
+        elif name in before.tables:
+            rows = before.tables[name].rows
+            verdicts.append(TableVerdict(name, Verdict.AS_DECLARED, rows, None, 0, ("dropped",)))
+    return sorted(verdicts, key=lambda one: one.table) + _judge_objects(before, after, lineage)
+
+
+def _judge_objects(before: DatabasePrint, after: DatabasePrint, lineage: Lineage) -> list[TableVerdict]:
+    lost = before.objects.keys() - after.objects.keys() - set(lineage.dropped_objects)
+    remark = "is gone, and no release declares it"
+    return [TableVerdict(name, Verdict.DIFFERS, None, None, 0, (remark,)) for name in sorted(lost)]
+
+
+def _judge_table(
+    name: str, line: TableLine, before: DatabasePrint, now: TablePrint | None, *, is_volatile: bool
+) -> TableVerdict:
+    old = before.tables[line.origin] if line.origin is not None else None
+    rows_before = old.rows if old else None
+    if now is None:
+        return TableVerdict(name, Verdict.DIFFERS, rows_before, None, 0, ("is gone, and no release declares it",))
+    if is_volatile:
+        remark = "volatile: rewritten by the application itself"
+        return TableVerdict(name, Verdict.NOT_COMPARED, rows_before, now.rows, 0, (remark,))
+    faults = _row_faults(line, rows_before, now.rows)
+    declared = [f"renamed from {line.origin}"] if line.origin not in (None, name) else []
+    if line.rows != "same" and rows_before is not None and now.rows != rows_before:
+        declared.append(f"rows: {line.rows}")
+    compared = 0
+    # With rows come or gone, every column differs too: the count says it all.
+    if rows_before is None or now.rows == rows_before:
+        compared, column_faults, column_remarks = _judge_columns(line, before, now)
+        faults += column_faults
+        declared += column_remarks
+    if old is None:
+        declared.insert(0, "added")
+    if faults:
+        return TableVerdict(name, Verdict.DIFFERS, rows_before, now.rows, compared, tuple(faults))
+    verdict = Verdict.AS_DECLARED if declared else Verdict.SAME
+    return TableVerdict(name, verdict, rows_before, now.rows, compared, tuple(declared))
+
+
+def _row_faults(line: TableLine, rows_before: int | None, rows_after: int) -> list[str]:
+    if rows_before is None or line.rows == "any" or rows_after == rows_before:
+        return []
+    if rows_after < rows_before:
+        return [f"{_rows(rows_before - rows_after)} fewer than before"]
+    return [] if line.rows == "grow" else [f"{_rows(rows_after - rows_before)} more than before"]
+
+
+def _rows(count: int) -> str:
+    return "1 row" if count == 1 else f"{count:,} rows"
+
+
+def _judge_columns(line: TableLine, before: DatabasePrint, now: TablePrint) -> tuple[int, list[str], list[str]]:
+    """Columns compared, what is wrong, and what is as declared."""
+    faults, declared, compared = [], [], 0
+    for name, column in line.columns.items():
+        if name not in now.columns:
+            faults.append(f"the column {name} is gone")
+        elif column.origin is None:
+            declared.append(f"{name} added")
+        elif column.is_changed:
+            declared.append(f"{name} rewritten")
+        else:
+            compared += 1
+            fault = _compare(name, column.origin, column.by, before, now)
+            faults += [fault] if fault else []
+            if column.by or column.origin[1] != name:
+                declared.append(f"{name} from {'.'.join(column.origin) if column.by else column.origin[1]}")
+    if line.origin is not None:
+        faults += [f"the column {name} appeared" for name in now.columns if name not in line.columns]
+    return compared, faults, declared
+
+
+def _compare(name: str, origin: tuple[str, str], by: str, before: DatabasePrint, now: TablePrint) -> str:
+    table = before.tables[origin[0]]
+    old, new = table.columns[origin[1]], now.columns[name]
+    if old.values != new.values:
+        return f"{name}: {old.values:,} values before, {new.values:,} now"
+    if old.loose != new.loose:
+        return f"{name}: values have changed"
+    # Tied to another column than before, only the values themselves can be compared, not which row they stand in.
+    same_tie = now.key == (by,) if by else len(now.key) == len(table.key)
+    if same_tie and old.keyed != new.keyed:
+        return f"{name}: values stand in other rows than before"
+    return ""
+
+
+def is_whole(verdicts: Sequence[TableVerdict]) -> bool:
+    """Whether nothing was lost or changed beyond what was declared."""
+    return all(verdict.verdict is not Verdict.DIFFERS for verdict in verdicts)

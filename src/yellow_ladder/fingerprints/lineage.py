@@ -1,0 +1,134 @@
+"""Where each column of the new database comes from, composed from the contracts of all rungs.
+
+A pure function of what was there and what the sheets declare. Whatever no sheet speaks of must stay as it was.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Literal
+
+from yellow_ladder.fingerprints.records import DatabasePrint
+from yellow_ladder.release.sheet import ColumnMove, Contract, TableChange
+
+RowsRule = Literal["same", "grow", "any"]
+_LOOSER: tuple[RowsRule, ...] = ("same", "grow", "any")
+
+
+@dataclass(slots=True)
+class ColumnLine:
+    """One column of the new database: its (table, column) before, None for a new one."""
+
+    origin: tuple[str, str] | None
+    is_changed: bool = False
+    by: str = ""  # the column that holds the old table's key, for values that came from another table
+
+
+@dataclass(slots=True)
+class TableLine:
+    """One table of the new database; `origin` is its name before, None for a new one, whose columns may be any."""
+
+    origin: str | None
+    rows: RowsRule = "same"
+    columns: dict[str, ColumnLine] = field(default_factory=dict)
+
+
+@dataclass(slots=True)
+class Lineage:
+    """The new database as declared, what was dropped on purpose, and what a sheet said that cannot be."""
+
+    tables: dict[str, TableLine]
+    dropped_tables: list[str] = field(default_factory=list)
+    dropped_columns: list[str] = field(default_factory=list)
+    dropped_objects: list[str] = field(default_factory=list)
+    contradictions: list[str] = field(default_factory=list)
+
+    def keys(self, before: DatabasePrint) -> dict[str, tuple[str, ...]]:
+        """To which columns each new table's values must be tied, so that its sums can be held against the old ones."""
+        wanted = {name: self._key_of(name, before) for name in self.tables}
+        return {name: key for name, key in wanted.items() if key}
+
+    def _key_of(self, name: str, before: DatabasePrint) -> tuple[str, ...]:
+        line = self.tables[name]
+        if line.origin is None:
+            ways = {column.by for column in line.columns.values() if column.by}
+            return (ways.pop(),) if len(ways) == 1 else ()
+        now = {column.origin: (new, column) for new, column in line.columns.items()}
+        key = []
+        for old in before.tables[line.origin].key:
+            new, column = now.get((line.origin, old), ("", None))
+            if column is None or column.is_changed or column.by:
+                return ()
+            key.append(new)
+        return tuple(key)
+
+
+def compose(before: DatabasePrint, contracts: Sequence[tuple[str, Contract]]) -> Lineage:
+    """Apply the contracts of all rungs in order; each comes with the version that declares it."""
+    tables = {
+        name: TableLine(name, columns={column: ColumnLine((name, column)) for column in table.columns})
+        for name, table in before.tables.items()
+    }
+    lineage = Lineage(tables)
+    for version, contract in contracts:
+        _apply(lineage, version, contract)
+    return lineage
+
+
+def _apply(lineage: Lineage, version: str, contract: Contract) -> None:
+    for name in contract.tables_added:
+        if name in lineage.tables:
+            lineage.contradictions.append(f"{version} adds the table {name}, which is there already")
+        else:
+            lineage.tables[name] = TableLine(None, rows="any")
+    for change in contract.tables:
+        _change_table(lineage, version, change)
+    for move in contract.moved:
+        _move_column(lineage, version, move)
+    for name in contract.tables_dropped:
+        if lineage.tables.pop(name, None) is None:
+            lineage.contradictions.append(f"{version} drops the table {name}, which is not there")
+        lineage.dropped_tables.append(name)
+    lineage.dropped_objects += contract.objects_dropped
+
+
+def _change_table(lineage: Lineage, version: str, change: TableChange) -> None:
+    line = lineage.tables.pop(change.renamed_from or change.name, None)
+    if line is None:
+        name = change.renamed_from or change.name
+        lineage.contradictions.append(f"{version} changes the table {name}, which is not there")
+        return
+    lineage.tables[change.name] = line
+    line.rows = max(line.rows, change.rows, key=_LOOSER.index)
+    for name in change.columns_dropped:
+        if _take(lineage, version, line, change.name, name):
+            lineage.dropped_columns.append(f"{change.name}.{name}")
+    renamed = {new: _take(lineage, version, line, change.name, old) for old, new in change.columns_renamed.items()}
+    line.columns.update({new: column for new, column in renamed.items() if column})
+    for name in change.columns_changed:
+        if name in line.columns:
+            line.columns[name].is_changed = True
+        elif line.origin is not None:
+            lineage.contradictions.append(f"{version} changes the column {change.name}.{name}, which is not there")
+    line.columns.update({name: ColumnLine(None) for name in change.columns_added})
+
+
+def _take(lineage: Lineage, version: str, line: TableLine, table: str, column: str) -> ColumnLine | None:
+    taken = line.columns.pop(column, None)
+    if taken is None and line.origin is not None:
+        lineage.contradictions.append(f"{version} speaks of the column {table}.{column}, which is not there")
+    return taken
+
+
+def _move_column(lineage: Lineage, version: str, move: ColumnMove) -> None:
+    old_table, old_column = move.from_.split(".")
+    new_table, new_column = move.to.split(".")
+    source, target = lineage.tables.get(old_table), lineage.tables.get(new_table)
+    if source is None or target is None:
+        missing = old_table if source is None else new_table
+        lineage.contradictions.append(f"{version} moves {move.from_} to {move.to}, but there is no table {missing}")
+        return
+    taken = _take(lineage, version, source, old_table, old_column)
+    if taken is not None:
+        target.columns[new_column] = ColumnLine(taken.origin, taken.is_changed, by=move.by)

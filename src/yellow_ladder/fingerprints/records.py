@@ -1,0 +1,61 @@
+"""Fingerprints as they are kept."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from yellow_ladder.fingerprints.hashing import ColumnSums
+
+
+@dataclass(frozen=True, slots=True)
+class TablePrint:
+    """One table: its rows, the key that its columns are tied to, and each column's sums."""
+
+    rows: int
+    key: tuple[str, ...]
+    columns: Mapping[str, ColumnSums]
+
+    def __add__(self, other: TablePrint) -> TablePrint:
+        """Two parts of one table together."""
+        columns = {name: sums + other.columns[name] for name, sums in self.columns.items()}
+        return TablePrint(self.rows + other.rows, self.key, columns)
+
+    def as_record(self) -> dict[str, Any]:
+        """As JSON; sums in hex, since JSON numbers end at 2**53."""
+        sums = {name: [one.values, f"{one.keyed:016x}", f"{one.loose:016x}"] for name, one in self.columns.items()}
+        return {"rows": self.rows, "key": list(self.key), "columns": sums}
+
+    @staticmethod
+    def from_record(record: Mapping[str, Any]) -> TablePrint:
+        """Read what `as_record` gave."""
+        columns = {
+            name: ColumnSums(values, int(keyed, 16), int(loose, 16))
+            for name, (values, keyed, loose) in record["columns"].items()
+        }
+        return TablePrint(record["rows"], tuple(record["key"]), columns)
+
+
+@dataclass(frozen=True, slots=True)
+class DatabasePrint:
+    """One database: its tables, and its other objects (views, triggers, indexes) by their definition."""
+
+    tables: Mapping[str, TablePrint] = field(default_factory=dict)
+    objects: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def rows(self) -> int:
+        """Rows of all tables."""
+        return sum(table.rows for table in self.tables.values())
+
+    def as_record(self) -> dict[str, Any]:
+        """As JSON."""
+        tables = {name: table.as_record() for name, table in self.tables.items()}
+        return {"tables": tables, "objects": dict(self.objects)}
+
+    @staticmethod
+    def from_record(record: Mapping[str, Any]) -> DatabasePrint:
+        """Read what `as_record` gave."""
+        tables = {name: TablePrint.from_record(table) for name, table in record["tables"].items()}
+        return DatabasePrint(tables, record["objects"])

@@ -1,0 +1,165 @@
+"""Reads tables and takes their fingerprints, large ones in several processes."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from yellow_ladder.database import Database, DatabaseAddress, Span, Table, open_database
+from yellow_ladder.database.port import UndecodableText
+from yellow_ladder.errors import AnswerNo, OwnFault, Problem
+from yellow_ladder.fingerprints.hashing import ColumnSums, combine_keys, hash_values, sum_column
+from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint
+
+PARALLEL_FROM_ROWS = 100_000
+OnRows = Callable[[int], None]
+
+
+@dataclass(frozen=True, slots=True)
+class Job:
+    """A part of a table to read; `key` says which columns tie the values to their row."""
+
+    table: Table
+    key: tuple[str, ...]
+    span: Span | None
+    rows: int  # about how many, for sharing out and for progress
+
+    def as_record(self) -> dict[str, Any]:
+        """As JSON for a worker."""
+        span = [self.span.low, self.span.high] if self.span else None
+        table = [self.table.name, self.table.columns, self.table.key]
+        return {"table": table, "key": self.key, "span": span, "rows": self.rows}
+
+    @staticmethod
+    def from_record(record: Mapping[str, Any]) -> Job:
+        """Read what `as_record` gave."""
+        name, columns, key = record["table"]
+        span = Span(*record["span"]) if record["span"] else None
+        return Job(Table(name, tuple(columns), tuple(key)), tuple(record["key"]), span, record["rows"])
+
+
+def take_fingerprint(
+    database: Database,
+    keys: Mapping[str, tuple[str, ...]] | None = None,
+    on_rows: OnRows | None = None,
+    workers: int | None = None,
+) -> DatabasePrint:
+    """Fingerprint every table. `keys` ties tables to other columns than their primary key.
+
+    A table without a key is tied to the whole row. Memory stays bounded by one chunk for each process.
+    """
+    tables = database.tables()
+    counts = {table.name: database.count_rows(table.name) for table in tables}
+    workers = (os.cpu_count() or 1) if workers is None else workers
+    parts = workers if sum(counts.values()) >= PARALLEL_FROM_ROWS else 1
+    jobs = []
+    for table in tables:
+        key = (keys or {}).get(table.name) or table.key or table.columns
+        spans = database.spans(table.name, parts) if counts[table.name] >= PARALLEL_FROM_ROWS // 4 else [None]
+        jobs += [Job(table, key, span, counts[table.name] // len(spans)) for span in spans]
+    found = _run_jobs(database, jobs, parts, on_rows)
+    prints: dict[str, TablePrint] = {}
+    for job, part in zip(jobs, found, strict=True):
+        name = job.table.name
+        prints[name] = prints[name] + part if name in prints else part
+    return DatabasePrint(prints, database.objects())
+
+
+def run_job(database: Database, job: Job, on_rows: OnRows | None = None) -> TablePrint:
+    """Fingerprint one part of a table in this process."""
+    try:
+        return _read_part(database, job, on_rows, lenient=False)
+    except UndecodableText:
+        return _read_part(database, job, None, lenient=True)
+
+
+def _read_part(database: Database, job: Job, on_rows: OnRows | None, *, lenient: bool) -> TablePrint:
+    columns = job.table.columns
+    totals = dict.fromkeys(columns, ColumnSums())
+    rows = 0
+    for chunk in database.read_rows(job.table, columns, job.span, lenient=lenient):
+        hashed = {name: hash_values(values) for name, values in zip(columns, zip(*chunk, strict=True), strict=True)}
+        keys = combine_keys([hashed[name][0] for name in job.key], len(chunk))
+        for name, (hashes, present) in hashed.items():
+            totals[name] += sum_column(hashes, present, keys)
+        rows += len(chunk)
+        if on_rows is not None:
+            on_rows(len(chunk))
+    return TablePrint(rows, job.key, totals)
+
+
+def _run_jobs(database: Database, jobs: Sequence[Job], workers: int, on_rows: OnRows | None) -> list[TablePrint]:
+    """Share jobs out, the longest first to whoever has least; this process does the first share itself."""
+    shares: list[list[int]] = [[] for _ in range(max(1, workers))]
+    loads = [0] * len(shares)
+    for number in sorted(range(len(jobs)), key=lambda one: -jobs[one].rows):
+        least = loads.index(min(loads))
+        shares[least].append(number)
+        loads[least] += jobs[number].rows
+    helpers = [
+        (share, _start_helper(database.address, [jobs[number] for number in share])) for share in shares[1:] if share
+    ]
+    found: dict[int, TablePrint] = {}
+    try:
+        for number in shares[0]:
+            found[number] = run_job(database, jobs[number], on_rows)
+        for share, helper in helpers:
+            for number, part in zip(share, _collect(helper), strict=True):
+                found[number] = part
+                if on_rows is not None:
+                    on_rows(part.rows)
+    finally:
+        for _, helper in helpers:
+            helper.kill()
+            helper.wait()
+            if helper.stdout is not None:
+                helper.stdout.close()
+    return [found[number] for number in range(len(jobs))]
+
+
+def _start_helper(address: DatabaseAddress, jobs: Sequence[Job]) -> subprocess.Popen[bytes]:
+    helper = subprocess.Popen(
+        [sys.executable, "-m", "yellow_ladder.fingerprints.scan"],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+    )
+    order = {"name": address.name, "engine": address.engine, "path": str(address.path)}
+    request = {"address": order, "parent": os.getpid(), "jobs": [job.as_record() for job in jobs]}
+    if helper.stdin is None:
+        raise OwnFault(Problem("no-pipe", "a helper process has no input"))
+    helper.stdin.write(json.dumps(request).encode())
+    helper.stdin.close()
+    helper.stdin = None
+    return helper
+
+
+def _collect(helper: subprocess.Popen[bytes]) -> list[TablePrint]:
+    printed, _ = helper.communicate()
+    if helper.returncode != 0:
+        text = f"a process that read the database ended with {helper.returncode}"
+        raise AnswerNo(Problem("reader-ended", text, "look for memory or disk trouble in the system's log, then go on"))
+    return [TablePrint.from_record(record) for record in json.loads(printed)]
+
+
+def _help() -> None:
+    """Be a helper: take jobs from standard input, give fingerprints to standard output."""
+    request = json.load(sys.stdin)
+    where = request["address"]
+    database = open_database(DatabaseAddress(where["name"], where["engine"], Path(where["path"])))
+
+    def end_with_parent(_rows: int) -> None:
+        if os.getppid() != request["parent"]:
+            sys.exit(1)  # the run was killed: do not hold the database any longer
+
+    parts = [run_job(database, Job.from_record(record), end_with_parent) for record in request["jobs"]]
+    json.dump([part.as_record() for part in parts], sys.stdout)
+
+
+if __name__ == "__main__":
+    _help()

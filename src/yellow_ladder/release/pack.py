@@ -1,0 +1,109 @@
+"""Makes a release archive from a tree: same tree, same bytes."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from yellow_ladder.durable import write_whole
+from yellow_ladder.errors import BadInput, Problem
+from yellow_ladder.files.archive_read import check_link
+from yellow_ladder.files.archive_write import TarWriter, member_header
+from yellow_ladder.files.manifest import Entry, Kind, take_manifest
+from yellow_ladder.release.sheet import SHEET_NAME, ReleaseSheet, parse_sheet
+from yellow_ladder.release.source import DIGESTS_NAME
+
+_NEVER_PACKED = ("__pycache__", ".git")
+
+
+@dataclass(frozen=True, slots=True)
+class Packed:
+    """A release archive that was written."""
+
+    archive: Path
+    sha256: str
+    packed_bytes: int
+    unpacked_bytes: int
+    files: int
+
+
+def pack_release(tree: Path, into: Path) -> Packed:
+    """Pack `tree`, which holds its sheet, into `into` and note the archive's digest in SHA256SUMS there.
+
+    Raises BadInput when the tree has no sheet, its sheet is wrong, or the tree holds what a site would refuse.
+    """
+    sheet, raw = _read_sheet(tree)
+    entries = take_manifest(tree, _is_left_out)
+    _check_tree(tree, sheet, list(entries.values()))
+    other_bytes = sum(entry.size for path, entry in entries.items() if path != SHEET_NAME)
+    raw = _with_size(raw, other_bytes)
+    unpacked = other_bytes + len(raw)
+    name = f"{sheet.release.product}-{sheet.release.version}"
+    archive = into / f"{name}.tar.zst"
+    into.mkdir(parents=True, exist_ok=True)
+    fresh = archive.with_name(f".{archive.name}.new")
+    fresh.unlink(missing_ok=True)
+    with TarWriter(fresh, level=10) as writer:
+        writer.add_bytes(f"{name}/{SHEET_NAME}", raw)
+        for path, entry in entries.items():
+            if path != SHEET_NAME:
+                _add(writer, entry, f"{name}/{path}", tree / path)
+    fresh.chmod(0o644)
+    fresh.replace(archive)
+    _note_digest(into / DIGESTS_NAME, archive.name, writer.sha256)
+    files = sum(entry.kind is Kind.FILE for entry in entries.values())
+    return Packed(archive, writer.sha256, archive.stat().st_size, unpacked, files)
+
+
+def _is_left_out(path: str) -> bool:
+    return path.rsplit("/", 1)[-1] in _NEVER_PACKED
+
+
+def _read_sheet(tree: Path) -> tuple[ReleaseSheet, bytes]:
+    path = tree / SHEET_NAME
+    if not path.is_file():
+        text = f"{tree} has no {SHEET_NAME}"
+        raise BadInput(Problem("no-sheet", text, "write one, see docs/release-sheet.md", str(tree)))
+    raw = path.read_bytes()
+    return parse_sheet(raw, str(path)), raw
+
+
+def _check_tree(tree: Path, sheet: ReleaseSheet, entries: Sequence[Entry]) -> None:
+    for entry in entries:
+        if entry.kind is Kind.OTHER:
+            text = f"{tree / entry.path} is a pipe, socket or device"
+            raise BadInput(Problem("tree-refused", text, "take it out of the tree", entry.path))
+        if entry.kind is Kind.LINK:
+            check_link(tree, entry.path, entry.target)
+    missing = [migration.file for migration in sheet.migrations if not (tree / migration.file).is_file()]
+    if missing:
+        text = f"the sheet names the migration file {missing[0]}, which is not in the tree"
+        raise BadInput(Problem("migration-missing", text, "add it or correct the sheet", f"{tree / SHEET_NAME}"))
+
+
+def _with_size(raw: bytes, other_bytes: int) -> bytes:
+    """The sheet with `archive.unpacked_bytes` filled in, so that an archive says how much it unpacks to."""
+    if re.search(rb"^\[archive\]", raw, re.MULTILINE):
+        return raw
+    # The number has a fixed width, so that writing it does not change the length that it speaks of.
+    table = b"\n[archive]\nunpacked_bytes = %-16d# what this release unpacks to\n"
+    body = raw.rstrip(b"\n") + b"\n"
+    return body + table % (other_bytes + len(body) + len(table % 0))
+
+
+def _add(writer: TarWriter, entry: Entry, name: str, location: Path) -> None:
+    """Add an entry as a release has it: owned by nobody in particular, without times."""
+    plain = replace(entry, uid=0, gid=0, modified_ns=0, mode=0o755 if entry.mode & 0o100 else 0o644)
+    if entry.kind is Kind.FILE:
+        writer.add_bytes(name, location.read_bytes(), plain.mode)
+    else:
+        writer.add_header(member_header(replace(plain, mode=0o755), name))
+
+
+def _note_digest(path: Path, name: str, digest: str) -> None:
+    lines = path.read_text().splitlines() if path.exists() else []
+    kept = [line for line in lines if not line.endswith(f" {name}")]
+    lines = sorted([*kept, f"{digest}  {name}"], key=lambda line: line[66:])
+    write_whole(path, ("\n".join(lines) + "\n").encode(), mode=0o644)

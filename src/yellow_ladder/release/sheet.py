@@ -1,0 +1,250 @@
+"""The release sheet: what a release needs, changes, migrates and retires. Key by key in docs/release-sheet.md."""
+
+from __future__ import annotations
+
+from pathlib import PurePosixPath
+from typing import Annotated, Literal
+
+from pydantic import AfterValidator, Field, model_validator
+
+from yellow_ladder.documents import Record, parse_document
+from yellow_ladder.release.versions import Version, parse_range
+
+SHEET_NAME = "release.toml"
+DOC_PAGE = "docs/release-sheet.md"
+
+
+def _tree_path(text: str) -> str:
+    path = PurePosixPath(text)
+    if not text or path.is_absolute() or ".." in path.parts or str(path) != text:
+        raise ValueError("should be a plain path inside the release's tree, like config/app.ini")
+    return text
+
+
+def _version(text: str) -> str:
+    Version(text)
+    return text
+
+
+def _range(text: str) -> str:
+    parse_range(text)
+    return text
+
+
+def _column(text: str) -> str:
+    if text.count(".") != 1 or not all(text.split(".")):
+        raise ValueError("should be written table.column")
+    return text
+
+
+TreePath = Annotated[str, AfterValidator(_tree_path)]
+VersionText = Annotated[str, AfterValidator(_version)]
+RangeText = Annotated[str, AfterValidator(_range)]
+ColumnName = Annotated[str, AfterValidator(_column)]
+Names = list[str]
+
+
+class About(Record):
+    """`[release]`: which release this is."""
+
+    designed = {
+        "channel": "stable or preview",
+        "withdrawn": "a release nobody should install any more",
+        "severity": "how urgent its fixes are",
+        "parts": "several parts that move together",
+        "licence": "a licence that must be in place",
+    }
+    product: str = Field(min_length=1)
+    version: VersionText
+    schema_version: str = Field(default="", alias="schema")
+    title: str = ""
+    published: str = ""
+
+
+class ArchiveFacts(Record):
+    """`[archive]`: what is known of the archive itself; digests stand here for a sheet beside a plain archive."""
+
+    designed = {
+        "build": "a release made by commands instead of unpacked",
+        "signature": "a detached signature",
+    }
+    file: str = ""
+    sha256: Annotated[str, Field(pattern=r"^([0-9a-f]{64})?$")] = ""
+    unpacked_bytes: int | None = Field(default=None, ge=0)
+    top: str | None = None
+
+
+class Reach(Record):
+    """`[reach]`: from where this release can be reached."""
+
+    designed = {"order": "which part or replica goes first", "rest_days": "days of use before the next rung"}
+    from_: RangeText = Field(default="", alias="from")
+    stop: bool = False
+
+
+class Needs(Record):
+    """`[needs]`: what must be there before."""
+
+    designed = {
+        "runtime": "versions of the language runtime",
+        "database": "versions of the database server",
+        "tools": "versions of programs",
+        "parts": "versions of other parts",
+        "packages": "packages that must be installed",
+        "people": "a landing with a probe that counts what is left to do",
+    }
+    tool: RangeText = ""
+    free_bytes: int = Field(default=0, ge=0)
+
+
+class Move(Record):
+    """A path of the old tree and where it lies in the new one."""
+
+    from_: TreePath = Field(alias="from")
+    to: TreePath
+
+
+class Files(Record):
+    """`[files]`: site files that move, release files that went, add-ons that come with the release."""
+
+    designed = {
+        "executable": "files that must be executable",
+        "generated": "files the application makes itself",
+    }
+    moved: list[Move] = []
+    dropped: list[TreePath] = []
+    addons: list[TreePath] = []
+
+
+class KeyRename(Record):
+    """A settings key under its old and its new name, written section.key."""
+
+    from_: ColumnName = Field(alias="from")
+    to: ColumnName
+
+
+class KeyAdded(Record):
+    """A settings key that the release requires, with its default."""
+
+    key: ColumnName
+    value: str
+    comment: str = ""
+
+
+class KeyRetired(Record):
+    """A settings key that the release no longer accepts."""
+
+    key: ColumnName
+    why: str = ""
+
+
+class SettingsChanges(Record):
+    """`[[settings]]`: what happens to one settings file; `file` is its path in the new tree."""
+
+    designed = {
+        "defaults_changed": "old defaults that follow the new ones unless changed here",
+        "converter": "a vendor's own converter",
+        "check": "the application's own check of its settings",
+    }
+    file: TreePath
+    renamed: list[KeyRename] = []
+    added: list[KeyAdded] = []
+    retired: list[KeyRetired] = []
+
+
+class Migration(Record):
+    """`[[migrations]]`: one SQL file, applied once, in the order of the sheet."""
+
+    designed = {
+        "command": "a migration done by the vendor's own command",
+        "by_start": "a migration that starting the release does",
+        "engines": "a file for each engine",
+    }
+    id: str = Field(min_length=1, max_length=200)
+    file: TreePath
+    database: str = "main"
+
+
+class TableChange(Record):
+    """What happens to one table; tables that are not named stay exactly as they are."""
+
+    designed = {"loses": "rows dropped on purpose", "order_only": "rows that only change their order"}
+    name: str
+    renamed_from: str = ""
+    columns_added: Names = []
+    columns_dropped: Names = []
+    columns_changed: Names = []
+    columns_renamed: dict[str, str] = {}
+    rows: Literal["same", "grow", "any"] = "same"
+
+
+class ColumnMove(Record):
+    """Values that go to another table, found there again by `by`, the column that holds the old table's key."""
+
+    from_: ColumnName = Field(alias="from")
+    to: ColumnName
+    by: str
+
+
+class Contract(Record):
+    """`[[contract]]`: what will hold of one database's data before and after."""
+
+    designed = {"views": "views that change", "checks": "queries with the same answer before and after"}
+    database: str = "main"
+    tables_added: Names = []
+    tables_dropped: Names = []
+    objects_dropped: Names = []
+    tables: list[TableChange] = []
+    moved: list[ColumnMove] = []
+
+
+class Notes(Record):
+    """`[notes]`: sentences for the administrator."""
+
+    designed = {
+        "restart_only": "what takes effect only after a restart",
+        "expires": "certificates and licences",
+    }
+    fixes: Names = []
+    breaks: Names = []
+    one_way: Names = []
+
+
+class ReleaseSheet(Record):
+    """The whole sheet."""
+
+    designed = {
+        "checks": "questions that the release wants asked",
+        "commands": "commands the vendor wants run",
+    }
+    format: Literal[1]
+    release: About
+    archive: ArchiveFacts = ArchiveFacts()
+    reach: Reach = Reach()
+    needs: Needs = Needs()
+    files: Files = Files()
+    settings: list[SettingsChanges] = []
+    migrations: list[Migration] = []
+    contract: list[Contract] = []
+    notes: Notes = Notes()
+
+    @model_validator(mode="after")
+    def _consistent(self) -> ReleaseSheet:
+        ids = [migration.id for migration in self.migrations]
+        twice = sorted({name for name in ids if ids.count(name) > 1})
+        if twice:
+            raise ValueError(f"names the migration {twice[0]!r} twice; each id must be its own")
+        reach = self.reach.from_
+        if reach and self.version.is_in(reach):
+            raise ValueError(f"says in reach.from ({reach}) that {self.version} is reached from itself")
+        return self
+
+    @property
+    def version(self) -> Version:
+        """The release's version."""
+        return Version(self.release.version)
+
+
+def parse_sheet(raw: bytes, name: str) -> ReleaseSheet:
+    """Parse a sheet; raises BadInput with every problem in it."""
+    return parse_document(raw, ReleaseSheet, name=name, what="release sheet", doc_page=DOC_PAGE)

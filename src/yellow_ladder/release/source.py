@@ -1,0 +1,150 @@
+"""Where releases come from: a folder with archives, sheets in them or beside them, and digests."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
+from yellow_ladder.files.archive_read import ARCHIVE_ENDINGS, is_archive_name, open_members, safe_path
+from yellow_ladder.files.manifest import digest_file
+from yellow_ladder.files.unpack import UNANNOUNCED_LIMIT_BYTES, Limits
+from yellow_ladder.release.sheet import SHEET_NAME, ReleaseSheet, parse_sheet
+from yellow_ladder.release.versions import Version
+
+DIGESTS_NAME = "SHA256SUMS"
+_LARGEST_SHEET_BYTES = 1024 * 1024
+
+
+@dataclass(frozen=True, slots=True)
+class Release:
+    """One release of a source: its sheet, its archive, and the digest that was published for it (empty: none)."""
+
+    sheet: ReleaseSheet
+    archive: Path
+    published_sha256: str
+    sheet_path: Path | None = None
+
+    @property
+    def version(self) -> Version:
+        """The release's version."""
+        return self.sheet.version
+
+    @property
+    def limits(self) -> Limits:
+        """How much the archive may unpack to."""
+        said = self.sheet.archive.unpacked_bytes
+        return Limits(UNANNOUNCED_LIMIT_BYTES if said is None else said, announced=said is not None)
+
+
+@dataclass(frozen=True, slots=True)
+class Releases:
+    """What a source offers: releases from old to new, and what could not be read there."""
+
+    source: Path
+    found: tuple[Release, ...]
+    problems: tuple[Problem, ...] = ()
+
+    def of(self, version: Version) -> Release | None:
+        """The release of a version."""
+        return next((release for release in self.found if release.version == version), None)
+
+    def get(self, version: Version) -> Release:
+        """The release of a version that a route came through."""
+        release = self.of(version)
+        if release is None:
+            raise AnswerNo(Problem("release-gone", f"release {version} is no longer in {self.source}", "put it back"))
+        return release
+
+
+def read_source(source: Path, product: str) -> Releases:
+    """Read all releases of `product` in a folder; a broken one is a problem of its own and never hides the others.
+
+    Raises BadInput when the folder is missing, unreadable, or has no release of the product at all.
+    """
+    try:
+        names = sorted(entry.name for entry in source.iterdir() if entry.is_file())
+        digests = _read_digests(source / DIGESTS_NAME) if DIGESTS_NAME in names else {}
+    except OSError as fault:
+        text = f"the release source {source} cannot be reached: {fault.strerror}"
+        raise BadInput(
+            Problem(
+                "source-unreachable",
+                text,
+                "correct releases.source in the site file, or mount it",
+                str(source),
+            )
+        ) from fault
+    found: dict[Version, Release] = {}
+    problems: list[Problem] = []
+    for name in filter(is_archive_name, names):
+        try:
+            release = _read_release(source / name, digests.get(name, ""))
+            if release.sheet.release.product != product:
+                continue
+            if release.version in found:
+                problems.append(_double(found[release.version], release))
+            found[release.version] = release
+        except LadderError as fault:
+            problems.extend(fault.problems)
+    if not found:
+        text = f"the release source {source} has no release of {product}"
+        remedy = "put archives with their sheets there (yl pack makes them), or correct releases.source"
+        raise BadInput([Problem("source-empty", text, remedy, str(source)), *problems])
+    return Releases(source, tuple(found[version] for version in sorted(found)), tuple(problems))
+
+
+def _double(first: Release, second: Release) -> Problem:
+    text = f"{first.archive.name} and {second.archive.name} both are release {second.version}; the latter is used"
+    return Problem("release-twice", text, "take one of them out of the source", str(second.archive))
+
+
+def sheet_path_beside(archive: Path) -> Path:
+    """Where the sheet of a plain archive lies: `name.tar.zst` has `name.release.toml`."""
+    ending = next(ending for ending in ARCHIVE_ENDINGS if archive.name.endswith(ending))
+    return archive.with_name(archive.name.removesuffix(ending) + "." + SHEET_NAME)
+
+
+def _read_release(archive: Path, digest: str) -> Release:
+    beside = sheet_path_beside(archive)
+    if beside.is_file():
+        sheet = parse_sheet(beside.read_bytes(), str(beside))
+        return Release(sheet, archive, sheet.archive.sha256 or digest, beside)
+    raw = sheet_in(archive)
+    if raw is None:
+        text = f"{archive} has no release sheet, in it or beside it"
+        remedy = f"write {beside.name} beside it, see docs/release-sheet.md"
+        raise BadInput(Problem("no-sheet", text, remedy, str(archive)))
+    return Release(parse_sheet(raw, f"{archive}!{SHEET_NAME}"), archive, digest)
+
+
+def sheet_in(archive: Path) -> bytes | None:
+    """The sheet at the top of an archive, or in its only top folder; None where there is none.
+
+    `yl pack` writes it first, so that no more than the first block of an archive has to be read.
+    """
+    with open_members(archive) as members:
+        for member, content in members:
+            parts = safe_path(archive, member.name).split("/")
+            if parts[-1] == SHEET_NAME and len(parts) <= 2 and content is not None:
+                return content.read(_LARGEST_SHEET_BYTES)
+    return None
+
+
+def _read_digests(path: Path) -> dict[str, str]:
+    digests = {}
+    for line in path.read_text(errors="replace").splitlines():
+        digest, _, name = line.partition(" ")
+        if len(digest) == 64:
+            digests[name.lstrip(" *")] = digest.lower()
+    return digests
+
+
+def check_digest(release: Release) -> str:
+    """The archive's SHA-256; raises BadInput when it is not the one that was published."""
+    digest = digest_file(release.archive)
+    if release.published_sha256 and digest != release.published_sha256:
+        text = f"{release.archive} is not the archive that was published: its SHA-256 is {digest}"
+        remedy = f"fetch it again; {release.published_sha256} was published"
+        raise BadInput(Problem("digest-differs", text, remedy, str(release.archive)))
+    return digest

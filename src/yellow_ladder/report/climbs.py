@@ -1,0 +1,227 @@
+"""Plans, proofs, prices and past climbs as pages."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+
+from rich.text import Text
+
+from yellow_ladder.backup.catalog import Backup
+from yellow_ladder.checks import Level
+from yellow_ladder.climb.conduct import Climb, Settled
+from yellow_ladder.climb.journal import JournalRecord, What
+from yellow_ladder.climb.plan import Plan
+from yellow_ladder.climb.prepare import Prospect
+from yellow_ladder.climb.price import Price
+from yellow_ladder.climb.progress import State
+from yellow_ladder.climb.proof import Proof
+from yellow_ladder.climb.up import steps_up
+from yellow_ladder.fingerprints.judge import TableVerdict, Verdict
+from yellow_ladder.report.look import (
+    BAD,
+    CAREFUL,
+    FAINT,
+    GOOD,
+    Page,
+    bullet_list,
+    facts,
+    heading,
+    next_command,
+    table,
+    title,
+    verdict,
+)
+from yellow_ladder.report.surveys import findings_table, rungs_table
+from yellow_ladder.report.words import bytes_in_words, count_of, moment_in_words, time_in_words
+
+_VERDICT_STYLES = {
+    Verdict.SAME: GOOD,
+    Verdict.AS_DECLARED: GOOD,
+    Verdict.NOT_COMPARED: CAREFUL,
+    Verdict.DIFFERS: BAD,
+}
+_STATE_STYLES = {
+    State.CLIMBED: GOOD,
+    State.SETTLED: GOOD,
+    State.DESCENDED: CAREFUL,
+    State.GIVEN_UP: FAINT,
+}
+
+
+def plan_page(prospect: Prospect, plan: Plan) -> Page:
+    """What will happen, for somebody who is about to agree to it."""
+    page = Page().add(title(f"Plan: {plan.from_version} → {plan.to_version}", plan.site.name, str(plan.site.root)))
+    page.add(rungs_table(prospect.route))
+    warnings = [finding for finding in prospect.findings if finding.level is Level.WARN]
+    if warnings:
+        page.add(heading("Worth knowing"), findings_table(warnings))
+    if plan.settings:
+        page.add(heading("Settings"), _settings_table(plan))
+    files = prospect.survey.files
+    databases = sum(one.size_bytes for one in prospect.survey.databases)
+    data = f"{count_of(files.data_files, 'data file')} ({bytes_in_words(files.data_bytes)})"
+    page.add(
+        facts(
+            [
+                ("closed to users", "from the first step to the last; " + count_of(len(steps_up(plan)), "step")),
+                ("backed up first", f"all files and databases ({bytes_in_words(databases)}), and read back"),
+                ("carried across", f"settings, {data}, add-ons, keys, owners and modes"),
+                ("if a step fails", "the site goes back to " + plan.from_version + " by itself")
+                if plan.site.record.on_failure == "go-back"
+                else ("if a step fails", "it stops there and waits for you"),
+            ]
+        )
+    )
+    return page
+
+
+def _settings_table(plan: Plan):  # type: ignore[no-untyped-def]
+    ruled = table(["file", "key", "", "detail"], fold=[3])
+    for change in plan.settings:
+        ruled.add_row(change["file"], change["key"], change["what"], change["detail"])
+    return ruled
+
+
+def proof_page(proof: Proof, *, ended: bool = True) -> Page:
+    """What was compared, and that it was the same."""
+    page = Page()
+    rows, values = count_of(proof.rows_after, "row"), count_of(proof.values_compared, "value")
+    files = count_of(proof.files_compared, "file")
+    if proof.is_whole:
+        page.add(verdict(f"nothing was lost: {rows}, {values} and {files} compared", good=True))
+    else:
+        page.add(verdict(f"{count_of(len(proof.faults), 'difference')} between before and now", good=False))
+        page.add(bullet_list(proof.faults, "✘", BAD))
+    for name, verdicts in proof.tables.items():
+        page.add(heading(f"Database {name}"), _verdicts_table(verdicts))
+    kept = "as they should be" if proof.is_whole else "compared"
+    rest = [
+        ("files", f"{files} {kept}, {proof.data_files:,} of them in data folders"),
+        ("settings", f"{count_of(proof.settings_kept, 'value')} of the site's own kept"),
+        ("versions", f"{proof.from_version} before, {proof.to_version} now"),
+    ]
+    page.add(facts(rest))
+    if proof.remarks:
+        page.add(bullet_list(proof.remarks))
+    if not ended:
+        return page
+    return page.add(
+        next_command(
+            ("yl settle", "accept, and let go of what was kept for going back"),
+            ("yl descend", f"go back to {proof.from_version}"),
+        )
+    )
+
+
+def _verdicts_table(verdicts: Sequence[TableVerdict]):  # type: ignore[no-untyped-def]
+    ruled = table(["table", "rows before", "rows now", "columns", "verdict", "remarks"], right=[1, 2, 3], fold=[5])
+    for one in verdicts:
+        before = "–" if one.rows_before is None else f"{one.rows_before:,}"
+        after = "–" if one.rows_after is None else f"{one.rows_after:,}"
+        style = _VERDICT_STYLES[one.verdict]
+        columns = f"{one.columns_compared}" if one.columns_compared else "–"
+        remarks = "; ".join(one.remarks)
+        ruled.add_row(one.table, before, after, columns, Text(str(one.verdict), style=style), remarks)
+    return ruled
+
+
+def price_page(price: Price, plan: Plan) -> Page:
+    """What going back takes away."""
+    page = Page().add(title(f"Going back: {plan.to_version} → {plan.from_version}", plan.site.name, plan.climb))
+    if price.is_nothing:
+        return page.add(Text("No rows and no files have come or gone since the climb.", style=GOOD))
+    page.add(Text("Written since the climb, and gone after going back (a copy is kept in the climb's folder):"))
+    ruled = table(["table", "rows after the climb", "rows now", "difference"], right=[1, 2, 3])
+    for one in price.tables:
+        difference = f"{one.rows_now - one.rows_then:+,}"
+        ruled.add_row(f"{one.database}.{one.table}", f"{one.rows_then:,}", f"{one.rows_now:,}", difference)
+    if price.tables:
+        page.add(ruled)
+    if price.files:
+        more = [f"and {len(price.files) - 10:,} more"] if len(price.files) > 10 else []
+        page.add(heading(f"Files ({len(price.files):,})"), bullet_list([*price.files[:10], *more]))
+    return page
+
+
+def descended_page(plan: Plan) -> Page:
+    """The end of a descent."""
+    page = Page().add(verdict(f"{plan.site.name} is at {plan.from_version} again, as before the climb", good=True))
+    return page.add(
+        next_command(("yl survey", "see what is there"), (f"yl climb --to {plan.to_version}", "climb again"))
+    )
+
+
+def settled_page(settled: Settled) -> Page:
+    """What accepting has freed."""
+    page = Page().add(verdict(f"the climb {settled.climb} is accepted", good=True))
+    kept = "removed too" if settled.backup_dropped else f"kept: {settled.backup}"
+    return page.add(facts([("freed", bytes_in_words(settled.freed_bytes)), ("backup", kept)]))
+
+
+def history_page(climbs: Sequence[tuple[Climb, Sequence[JournalRecord]]], *, steps: bool) -> Page:
+    """Past climbs, newest last."""
+    page = Page()
+    ruled = table(["climb", "from", "to", "began", "took", "state"], fold=[])
+    for climb, records in climbs:
+        plan, state = climb.plan, climb.standing.state
+        style = _STATE_STYLES.get(state, BAD)
+        began = moment_in_words(records[0].at) if records else "–"
+        took = time_in_words(_seconds(records)) if records else "–"
+        ruled.add_row(plan.climb, plan.from_version, plan.to_version, began, took, Text(str(state), style=style))
+    page.add(ruled)
+    for climb, records in climbs:
+        if climb.standing.why:
+            page.add(Text(f"{climb.name}: {climb.standing.why}", style=FAINT))
+        if steps:
+            page.add(heading(climb.name), _steps_table(records))
+    last = climbs[-1][0].standing.state if climbs else None
+    if last is not None and last.is_open:
+        return page.add(next_command(("yl climb --continue", "go on"), ("yl descend", "go back")))
+    if last is State.CLIMBED:
+        return page.add(next_command(("yl verify", "compare data with before"), ("yl settle", "accept")))
+    return page
+
+
+def _seconds(records: Sequence[JournalRecord]) -> float:
+    """From the first record to the last of the same day's work; waiting for somebody to come back is not counted."""
+    total = 0.0
+    for record in records:
+        total += float(record.facts.get("took_s", 0.0))
+    return total
+
+
+def _steps_table(records: Sequence[JournalRecord]):  # type: ignore[no-untyped-def]
+    ruled = table(["step", "ended", "took"], right=[2])
+    for record in records:
+        if record.what in (What.DONE, What.FAILED):
+            took = time_in_words(float(record.facts["took_s"])) if "took_s" in record.facts else "failed"
+            ended = datetime.fromisoformat(record.at).strftime("%H:%M:%S")
+            ruled.add_row(record.step, ended, took)
+    return ruled
+
+
+def backup_page(backup: Backup, words: str) -> Page:
+    """One backup."""
+    page = Page().add(verdict(f"{words}: {backup.name}", good=True))
+    rows = [
+        ("files", f"{backup.files:,} ({bytes_in_words(backup.file_bytes)})"),
+        ("databases", ", ".join(f"{o.name} ({bytes_in_words(o.size_bytes)})" for o in backup.databases) or "none"),
+        ("on disk", f"{bytes_in_words(backup.size_bytes())} in {backup.path}"),
+    ]
+    page.add(facts(rows))
+    if backup.unsteady:
+        page.add(Text("changed while being read (back up again, or with the site closed):", style=CAREFUL))
+        page.add(bullet_list(backup.unsteady))
+    return page
+
+
+def backups_page(backups: Sequence[Backup]) -> Page:
+    """All backups, oldest first."""
+    if not backups:
+        return Page().add(Text("No backups yet."), next_command(("yl backup make", "make one")))
+    ruled = table(["backup", "version", "made", "files", "size"], right=[3, 4])
+    for one in backups:
+        size = bytes_in_words(one.size_bytes())
+        ruled.add_row(one.name, one.version, moment_in_words(one.made_at), f"{one.files:,}", size)
+    return Page().add(ruled, next_command((f"yl backup test {backups[-1].name}", "read it back once more")))

@@ -1,0 +1,71 @@
+"""The words between the scenes of the demonstration."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Sequence
+
+from rich.rule import Rule
+from rich.text import Text
+
+from yellow_ladder.demo import DemoSite
+from yellow_ladder.demo.proof import Picture
+from yellow_ladder.report.look import ACCENT, Page, facts, next_command, verdict
+from yellow_ladder.report.words import count_of
+
+
+def scene(words: str) -> Rule:
+    """The title of a scene."""
+    return Rule(Text(words, style=ACCENT), style="yellow", align="left")
+
+
+def command_line(words: Sequence[str]) -> Text:
+    """A command as a person would have typed it."""
+    return Text("\n$ ", style="dim").append(shlex.join(["yl", *words]), style="bold cyan")
+
+
+def prepared_page(demo: DemoSite, rows: int, *, ends: bool = True) -> Page:
+    """The site that was prepared."""
+    page = Page().add(
+        facts(
+            [
+                ("site", f"Quaybook 2.4 with {count_of(rows, 'booking')}, serving at {demo.url}"),
+                ("folder", str(demo.folder)),
+                ("releases", "2.4, 2.6, 3.0 and 4.0 in the folder releases"),
+            ]
+        )
+    )
+    if not ends:
+        return page
+    return page.add(
+        next_command(
+            (f"cd {shlex.quote(str(demo.folder))}", "everything below is typed there"),
+            ("yl survey", "what is installed"),
+            ("yl climb --to 4.0", "see the plan and climb"),
+            (f"yl demo --remove {shlex.quote(str(demo.folder))}", "stop it and remove the folder"),
+        )
+    )
+
+
+def same_page(before: Picture, after: Picture) -> Page:
+    """Whether the second copy is as it was."""
+    if before == after:
+        words = f"as before: {count_of(after.files, 'file')} with owner and mode, {count_of(after.rows, 'row')}"
+        return Page().add(verdict(words, good=True))
+    return Page().add(verdict("the copy is not as it was before", good=False))
+
+
+def closing_page(first: DemoSite) -> Page:
+    """What to try by hand."""
+    return Page().add(
+        Rule(Text("Try by hand", style=ACCENT), style="yellow", align="left"),
+        facts([("still serving", f"Quaybook 4.0 at {first.url}")]),
+        next_command(
+            (f"cd {shlex.quote(str(first.folder))}", "the first copy, at 4.0"),
+            ("yl history --steps", "how long each step took"),
+            ("yl descend", "go back to 2.4; it says its price first"),
+            ("yl settle", "accept 4.0"),
+            ("yl backup test", "read the climb's backup once more"),
+            (f"yl demo --remove {shlex.quote(str(first.folder.parent))}", "stop it and remove the folder"),
+        ),
+    )

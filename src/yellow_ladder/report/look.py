@@ -1,0 +1,94 @@
+"""The common look: headings, tables, marks for how things stand, the next command to type."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+from rich.box import Box
+from rich.console import Console, ConsoleOptions, RenderableType, RenderResult
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+ACCENT, GOOD, CAREFUL, BAD, FAINT = "bold yellow", "green", "yellow", "bold red", "dim"
+_RULED = Box("    \n    \n ── \n    \n    \n    \n    \n    \n")
+
+
+class Page:
+    """Renderables one under the other, indented by one, with air between blocks."""
+
+    def __init__(self) -> None:
+        """Start empty."""
+        self._blocks: list[RenderableType] = []
+
+    def add(self, *blocks: RenderableType) -> Page:
+        """Add blocks."""
+        self._blocks += blocks
+        return self
+
+    def __rich_console__(self, _console: Console, _options: ConsoleOptions) -> RenderResult:
+        """Give the blocks to rich."""
+        for block in self._blocks:
+            yield Padding(block, (0, 1, 1, 1))
+
+
+def title(*parts: str) -> Text:
+    """The first line: what this is about."""
+    text = Text(parts[0], style=ACCENT)
+    for part in parts[1:]:
+        text.append(" · ", style=FAINT).append(part, style="not bold default")
+    return text
+
+
+def heading(words: str) -> Text:
+    """A heading inside a page."""
+    return Text(words, style="bold")
+
+
+def table(headers: Sequence[str], *, right: Sequence[int] = (), fold: Sequence[int] = ()) -> Table:
+    """A ruled table; columns in `right` hold numbers, columns in `fold` may take several lines."""
+    made = Table(box=_RULED, pad_edge=False, header_style=FAINT, show_edge=False)
+    for place, header in enumerate(headers):
+        made.add_column(
+            header,
+            justify="right" if place in right else "left",
+            overflow="fold",
+            no_wrap=place not in fold,
+        )
+    return made
+
+
+def facts(rows: Iterable[tuple[str, RenderableType]]) -> Table:
+    """Names on the left, what is known on the right."""
+    grid = Table.grid(padding=(0, 2))
+    grid.add_column(style=FAINT, no_wrap=True)
+    grid.add_column(overflow="fold")
+    for name, value in rows:
+        grid.add_row(name, value)
+    return grid
+
+
+def verdict(words: str, *, good: bool) -> Text:
+    """The one sentence that matters."""
+    return Text(("✔ " if good else "✘ ") + words, style=GOOD + " bold" if good else BAD)
+
+
+def next_command(*lines: tuple[str, str]) -> Table:
+    """What to type next, and what it does."""
+    grid = Table.grid(padding=(0, 2))
+    grid.add_column(style=FAINT, no_wrap=True)
+    grid.add_column(style="bold cyan", no_wrap=True)
+    grid.add_column(overflow="fold")
+    for place, (command, does) in enumerate(lines):
+        grid.add_row("Next" if place == 0 else "or", command, does)
+    return grid
+
+
+def bullet_list(items: Iterable[RenderableType], mark: str = "·", style: str = FAINT) -> Table:
+    """Items one under the other, each behind its mark."""
+    grid = Table.grid(padding=(0, 1))
+    grid.add_column(style=style, no_wrap=True)
+    grid.add_column(overflow="fold")
+    for item in items:
+        grid.add_row(mark, item)
+    return grid

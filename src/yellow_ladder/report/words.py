@@ -1,0 +1,36 @@
+"""Numbers in the units that people think in."""
+
+from __future__ import annotations
+
+
+def bytes_in_words(count: float) -> str:
+    """`1.4 MiB`; binary units, three significant digits at most."""
+    for unit in ("B", "KiB", "MiB", "GiB", "TiB"):
+        if abs(count) < 1024 or unit == "TiB":
+            return f"{count:.0f} {unit}" if unit == "B" or count >= 100 else f"{count:.1f} {unit}"
+        count /= 1024
+    raise AssertionError("the loop ends with the largest unit")
+
+
+def time_in_words(seconds: float) -> str:
+    """`34 ms`, `1.3 s`, `12 s`, `3 min 20 s`, `2 h 05 min`."""
+    if seconds < 1:
+        return f"{seconds * 1000:.0f} ms"
+    if seconds < 10:
+        return f"{seconds:.1f} s"
+    if seconds < 60:
+        return f"{seconds:.0f} s"
+    minutes, rest = divmod(round(seconds), 60)
+    if minutes < 60:
+        return f"{minutes} min {rest:02d} s"
+    return f"{minutes // 60} h {minutes % 60:02d} min"
+
+
+def count_of(number: int, noun: str, plural: str = "") -> str:
+    """`1 row`, `2,000 rows`."""
+    return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
+
+
+def moment_in_words(stamp: str) -> str:
+    """A UTC time stamp of the tool as `2026-11-23 08:12`."""
+    return stamp.replace("T", " ")[:16] + " UTC" if stamp else ""

@@ -1,0 +1,72 @@
+"""A service that is started, stopped and asked by commands of the site."""
+
+from __future__ import annotations
+
+import shutil
+import time
+
+from yellow_ladder.processes import Completed, run_command
+from yellow_ladder.services.port import State, not_ready, not_stopped
+from yellow_ladder.services.readiness import wait_until_ready
+from yellow_ladder.site.records import ServiceSpec
+from yellow_ladder.site.site import Site
+
+_START_WITHIN_S = 120.0
+_STATUS_WITHIN_S = 15.0
+
+
+class CommandService:
+    """`status` ends with 0 while the service runs, and with anything else when it does not."""
+
+    def __init__(self, site: Site, spec: ServiceSpec) -> None:
+        """Take commands from the site; nothing is run."""
+        self._site, self._spec = site, spec
+
+    @property
+    def name(self) -> str:
+        """See the port."""
+        return self._spec.name
+
+    def _run(self, argv: list[str], deadline_s: float) -> Completed:
+        site = self._site
+        folder = site.resolve(site.filled(self._spec.folder)) if self._spec.folder else site.file.parent
+        environment = {name: site.filled(value) for name, value in self._spec.environment.items()}
+        filled = [site.filled(word) for word in argv]
+        return run_command(filled, folder=folder, deadline_s=deadline_s, environment=environment)
+
+    def state(self) -> State:
+        """See the port."""
+        done = self._run(self._spec.status, _STATUS_WITHIN_S)
+        return State.RUNNING if done.status == 0 else State.STOPPED
+
+    def start(self) -> None:
+        """See the port."""
+        if self.state() is not State.RUNNING:
+            done = self._run(self._spec.start, _START_WITHIN_S)
+            if done.status != 0:
+                raise not_ready(self.name, f"start ended with {done.status}: {_last_line(done)}", "run it by hand")
+        wait_until_ready(self.name, self._spec.ready, lambda: self.state() is State.RUNNING, self._spec.log)
+
+    def stop(self) -> None:
+        """See the port. The stop command's word is not enough: status is asked until it says no."""
+        if self.state() is State.STOPPED:
+            return
+        done = self._run(self._spec.stop, self._spec.stop_within_s + _STATUS_WITHIN_S)
+        end = time.monotonic() + self._spec.stop_within_s
+        while self.state() is State.RUNNING:
+            if time.monotonic() > end:
+                raise not_stopped(self.name, f"stop ended with {done.status}, status still says that it runs")
+            time.sleep(0.1)
+
+    def trouble(self) -> str:
+        """See the port."""
+        for argv in (self._spec.start, self._spec.stop, self._spec.status):
+            program = self._site.filled(argv[0])
+            if shutil.which(program) is None:
+                return f"its program {program} is missing or not executable"
+        return ""
+
+
+def _last_line(done: Completed) -> str:
+    lines = done.output.strip().splitlines()
+    return lines[-1] if lines else "no output"

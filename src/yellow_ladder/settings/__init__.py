@@ -1,0 +1,1 @@
+"""Settings files: read and changed with their comments kept."""

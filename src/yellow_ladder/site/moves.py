@@ -1,0 +1,25 @@
+"""Follows moved paths in a site file's text."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import tomlkit
+
+_LISTS = ("data", "assets", "addons", "keys", "licences")
+
+
+def moved_text(text: str, moves: Mapping[str, str]) -> str:
+    """The site file's text with every moved path replaced under `[keep]` and `[[versions]]`; the rest untouched."""
+    document = tomlkit.parse(text)
+    keep: Any = document.get("keep", {})
+    for name in _LISTS:
+        paths = keep.get(name, [])
+        for place, path in enumerate(list(paths)):
+            if path in moves:
+                paths[place] = moves[path]
+    for table in [*keep.get("settings", []), *document.get("versions", [])]:
+        if table.get("file") in moves:
+            table["file"] = moves[table["file"]]
+    return tomlkit.dumps(document)

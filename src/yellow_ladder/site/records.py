@@ -1,0 +1,239 @@
+"""The site file's records. Key by key in docs/site-file.md."""
+
+from __future__ import annotations
+
+from pathlib import Path, PurePosixPath
+from typing import Annotated, Literal
+
+from pydantic import AfterValidator, Field, model_validator
+
+from yellow_ladder.database import parse_address
+from yellow_ladder.documents import Record
+from yellow_ladder.release.versions import parse_range
+
+NAME_PATTERN = r"^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$"
+
+
+def _tree_path(text: str) -> str:
+    path = PurePosixPath(text)
+    if not text or path.is_absolute() or ".." in path.parts or str(path) != text or text == ".":
+        raise ValueError("should be a plain path below the site's root, like config/app.ini")
+    return text
+
+
+def _outside_path(text: str) -> str:
+    if not Path(text).is_absolute() or ".." in Path(text).parts:
+        raise ValueError("should be an absolute path")
+    return text
+
+
+def _range(text: str) -> str:
+    parse_range(text)
+    return text
+
+
+def _mode(text: str) -> str:
+    if len(text) not in (3, 4) or any(digit not in "01234567" for digit in text):
+        raise ValueError('should be an octal mode in quotes, like "0640"')
+    return text
+
+
+TreePath = Annotated[str, AfterValidator(_tree_path)]
+OutsidePath = Annotated[str, AfterValidator(_outside_path)]
+RangeText = Annotated[str, AfterValidator(_range)]
+ModeText = Annotated[str, AfterValidator(_mode)]
+Argv = Annotated[list[str], Field(min_length=1)]
+Seconds = Annotated[float, Field(gt=0, le=86_400)]
+
+
+class ReleaseSource(Record):
+    """`[releases]`: where releases come from."""
+
+    designed = {
+        "channel": "stable or preview",
+        "trusted_keys": "keys whose signatures are believed",
+        "mirror": "a second source",
+    }
+    source: str = Field(min_length=1)
+    digests: Literal["required", "wanted"] = "wanted"
+
+
+class VersionProbe(Record):
+    """`[[versions]]`: one witness of the version."""
+
+    designed = {
+        "command": "a command whose output tells",
+        "header": "an HTTP header",
+        "process": "a running process's command line",
+        "part": "which part of the site it speaks of",
+    }
+    of: Literal["disk", "served", "schema"]
+    file: TreePath = ""
+    pattern: str = ""
+    url: str = ""
+    pointer: str = ""
+    query: str = ""
+    database: str = "main"
+    holds: RangeText = ""
+
+    @model_validator(mode="after")
+    def _complete(self) -> VersionProbe:
+        needed = {"disk": "file", "served": "url", "schema": "query"}[self.of]
+        if not getattr(self, needed):
+            raise ValueError(f'with of = "{self.of}" needs the key `{needed}`')
+        return self
+
+
+class DatabaseSpec(Record):
+    """`[[databases]]`: one database of the site."""
+
+    designed = {
+        "password_env": "an environment variable with the password",
+        "password_file": "a file with the password",
+        "clone": "a quick clone for going back",
+        "order_only": "tables that only change their order",
+    }
+    name: str = Field(default="main", pattern=NAME_PATTERN)
+    url: str
+    volatile: list[str] = []
+
+    @model_validator(mode="after")
+    def _has_engine(self) -> DatabaseSpec:
+        parse_address(self.name, self.url, Path("/"))
+        return self
+
+
+class SettingsFile(Record):
+    """`[[keep.settings]]`: one settings file of the site."""
+
+    designed = {"on_conflict": "how a conflict is decided", "patch": "a patch for settings that are code"}
+    file: TreePath
+    format: Literal["ini"] = "ini"
+
+
+class Keep(Record):
+    """`[keep]`: what belongs to the site and is carried across."""
+
+    designed = {
+        "shared_with": "folders that other products use too",
+        "templates": "vendor files edited by the site, merged",
+        "hooks": "launchers and hooks outside root",
+    }
+    settings: list[SettingsFile] = []
+    data: list[TreePath] = []
+    assets: list[TreePath] = []
+    addons: list[TreePath] = []
+    keys: list[TreePath] = []
+    licences: list[TreePath] = []
+    outside: list[OutsidePath] = []
+    caches: list[str] = ["__pycache__"]
+    unclaimed: Literal["stop", "carry", "leave"] = "stop"
+    edited: Literal["stop", "replace"] = "stop"
+
+
+class Ready(Record):
+    """`[services.ready]`: how to know that a service is ready."""
+
+    designed = {
+        "log_line": "a line in its log",
+        "port": "a port that answers",
+        "command": "a command that succeeds",
+    }
+    url: str
+    status: int = 200
+    within_s: Seconds = 30.0
+
+
+class ServiceSpec(Record):
+    """`[[services]]`: one service, in the order of starting."""
+
+    designed = {
+        "unit": "a systemd unit",
+        "dependants": "who must be told or restarted",
+        "ports": "ports that must be free when it is stopped",
+    }
+    name: str = Field(pattern=NAME_PATTERN)
+    kind: Literal["process", "commands"]
+    run: list[str] = []
+    folder: str = ""
+    environment: dict[str, str] = {}
+    as_user: str = ""
+    pid_file: str = ""
+    log: str = ""
+    start: list[str] = []
+    stop: list[str] = []
+    status: list[str] = []
+    ready: Ready | None = None
+    stop_within_s: Seconds = 20.0
+
+    @model_validator(mode="after")
+    def _complete(self) -> ServiceSpec:
+        needed = ("run", "pid_file") if self.kind == "process" else ("start", "stop", "status")
+        missing = [key for key in needed if not getattr(self, key)]
+        if missing:
+            raise ValueError(f'with kind = "{self.kind}" needs the key `{missing[0]}`')
+        return self
+
+
+class Maintenance(Record):
+    """`[maintenance]`: how users are shut out and let in again."""
+
+    designed = {"setting": "a settings key that closes the site"}
+    flag: str = ""
+    message: str = "The site is being upgraded and will be back shortly."
+    close: list[str] = []
+    open: list[str] = []
+
+    @model_validator(mode="after")
+    def _one_way(self) -> Maintenance:
+        if bool(self.flag) == bool(self.close) or bool(self.close) != bool(self.open):
+            raise ValueError("needs either `flag`, or both `close` and `open`")
+        return self
+
+
+class SiteFile(Record):
+    """The whole site file."""
+
+    designed = {
+        "commands": "commands at points of a climb",
+        "checks": "questions of the site's own",
+        "backup": "copies elsewhere, how many are kept, encryption",
+        "settle": "accepting by itself after some days",
+        "runtime": "the language runtime and its environment",
+        "replicas": "replicas and their order",
+        "landing": "what must be done at a landing",
+    }
+    format: Literal[1]
+    name: str = Field(pattern=NAME_PATTERN)
+    product: str = Field(min_length=1)
+    root: str = Field(min_length=1)
+    state: str = ".ladder"
+    placement: Literal["exchange"] = "exchange"
+    owner: str = ""
+    group: str = ""
+    file_mode: ModeText = ""
+    folder_mode: ModeText = ""
+    on_failure: Literal["go-back", "stop"] = "go-back"
+    releases: ReleaseSource
+    versions: list[VersionProbe] = Field(min_length=1)
+    databases: list[DatabaseSpec] = []
+    keep: Keep = Keep()
+    services: list[ServiceSpec] = []
+    maintenance: Maintenance | None = None
+
+    @model_validator(mode="after")
+    def _names_agree(self) -> SiteFile:
+        for what, names in (
+            ("database", [database.name for database in self.databases]),
+            ("service", [service.name for service in self.services]),
+        ):
+            twice = sorted({name for name in names if names.count(name) > 1})
+            if twice:
+                raise ValueError(f"names the {what} {twice[0]!r} twice")
+        known = {database.name for database in self.databases}
+        for probe in self.versions:
+            if probe.of == "schema" and probe.database not in known:
+                raise ValueError(f"has a schema probe of the database {probe.database!r}, which is not in it")
+        if not any(probe.of == "disk" for probe in self.versions):
+            raise ValueError('needs one [[versions]] with of = "disk"')
+        return self

@@ -1,0 +1,165 @@
+"""A site: its file parsed, its paths made absolute."""
+
+from __future__ import annotations
+
+import fnmatch
+import grp
+import pwd
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from yellow_ladder.database import Database, DatabaseAddress, open_database, parse_address
+from yellow_ladder.documents import parse_document, read_document
+from yellow_ladder.errors import BadInput, Problem
+from yellow_ladder.files.manifest import Skip, within
+from yellow_ladder.site.records import DatabaseSpec, SiteFile
+from yellow_ladder.site.state import StateFolder
+
+DOC_PAGE = "docs/site-file.md"
+
+
+@dataclass(frozen=True, slots=True)
+class Site:
+    """One installation under care. `file` is where the site file is; relative paths in it are relative to there."""
+
+    file: Path
+    text: bytes
+    record: SiteFile
+
+    @property
+    def name(self) -> str:
+        """The site's name."""
+        return self.record.name
+
+    @property
+    def root(self) -> Path:
+        """The folder of the application."""
+        return self.resolve(self.record.root)
+
+    @property
+    def state(self) -> StateFolder:
+        """The state folder."""
+        return StateFolder(self.resolve(self.record.state))
+
+    @property
+    def source(self) -> Path:
+        """The folder of the releases."""
+        return self.resolve(self.record.releases.source)
+
+    def resolve(self, path: str) -> Path:
+        """A path of the site file, absolute."""
+        return self.file.parent / self.filled(path)
+
+    def filled(self, text: str, extra: Mapping[str, str] | None = None) -> str:
+        """`{root}` and `{site}` (the site file's folder) put in; other braces are left alone."""
+        values = {
+            "root": str(self.file.parent / self.record.root),
+            "site": str(self.file.parent),
+            **(extra or {}),
+        }
+        for name, value in values.items():
+            text = text.replace("{" + name + "}", value)
+        return text
+
+    def addresses(self) -> list[DatabaseAddress]:
+        """Where the databases are."""
+        return [parse_address(spec.name, spec.url, self.file.parent) for spec in self.record.databases]
+
+    def databases(self) -> dict[str, Database]:
+        """The databases by name."""
+        return {address.name: open_database(address) for address in self.addresses()}
+
+    def database_spec(self, name: str) -> DatabaseSpec:
+        """What the site file says of a database."""
+        return next(spec for spec in self.record.databases if spec.name == name)
+
+    @property
+    def flag(self) -> Path | None:
+        """The maintenance flag, where the site is closed by one."""
+        maintenance = self.record.maintenance
+        return self.resolve(maintenance.flag) if maintenance and maintenance.flag else None
+
+    def skipped(self) -> Skip:
+        """Which tree paths below root are no files of the site: databases' own, the flag, pid files, caches."""
+        alone = {self.tree_path(path) for database in self.databases().values() for path in database.own_files()}
+        if self.flag is not None:
+            alone.add(self.tree_path(self.flag))
+        for service in self.record.services:
+            if service.pid_file:
+                alone.add(self.tree_path(self.resolve(service.pid_file)))
+        caches = re.compile("|".join(map(fnmatch.translate, self.record.keep.caches)) or r"(?!)")
+
+        def skip(path: str) -> bool:
+            return path in alone or caches.match(path.rsplit("/", 1)[-1]) is not None
+
+        return skip
+
+    def tree_path(self, path: Path) -> str:
+        """A path below root as a tree path; anything else as the absolute path, which is no tree path."""
+        try:
+            return str(path.relative_to(self.root))
+        except ValueError:
+            return str(path)
+
+    def is_data(self, path: str) -> bool:
+        """Whether a tree path belongs to a data folder."""
+        return within(path, self.record.keep.data)
+
+    def wanted_owner(self) -> tuple[int | None, int | None]:
+        """The owner and group that the site file asks for, None where it leaves them as they were."""
+        uid = pwd.getpwnam(self.record.owner).pw_uid if self.record.owner else None
+        gid = grp.getgrnam(self.record.group).gr_gid if self.record.group else None
+        return uid, gid
+
+
+def load_site(file: Path, *, under_way: bool = False) -> Site:
+    """Read a site file; raises BadInput with everything that is wrong with it, its root included.
+
+    `under_way`: a climb may have been killed between two renames, so that root is not there for now.
+    """
+    file = file.absolute()
+    record = read_document(file, SiteFile, what="site file", doc_page=DOC_PAGE)
+    site = Site(file, file.read_bytes(), record)
+    return site if under_way else _checked(site)
+
+
+def site_from_text(file: Path, text: bytes) -> Site:
+    """The site as it was written down when a plan was frozen."""
+    record = parse_document(text, SiteFile, name=str(file), what="site file", doc_page=DOC_PAGE)
+    return Site(file, text, record)
+
+
+def _checked(site: Site) -> Site:
+    found: list[Problem] = []
+    where = str(site.file)
+    root = site.root
+    if root.is_symlink():
+        found.append(
+            Problem(
+                "root-is-link",
+                f"root {root} is a link",
+                "name the folder that it points to",
+                f"{where}: root",
+            )
+        )
+    elif not root.is_dir():
+        found.append(Problem("no-root", f"root {root} is not there or no folder", "correct `root`", f"{where}: root"))
+    for path, what in ((site.file, "the site file"), (site.state.path, "the state folder")):
+        if path.resolve().is_relative_to(root.resolve()):
+            text = f"{what} {path} lies inside root {root}, which is exchanged as a whole"
+            remedy = f"move it out, for instance to {root.parent}"
+            found.append(Problem("inside-root", text, remedy, where))
+    for key, name, look_up in (
+        ("owner", site.record.owner, pwd.getpwnam),
+        ("group", site.record.group, grp.getgrnam),
+    ):
+        try:
+            look_up(name) if name else None
+        except KeyError:
+            text = f"`{key}` names {name!r}, which this machine does not know"
+            found.append(Problem("unknown-account", text, f"correct `{key}`", f"{where}: {key}"))
+    if found:
+        raise BadInput(found)
+    return site

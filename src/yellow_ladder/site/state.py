@@ -1,0 +1,81 @@
+"""The state folder: where everything is kept, and the lock."""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import os
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+
+from yellow_ladder.durable import private_folder
+from yellow_ladder.errors import BadInput, Problem, SiteLocked
+
+
+@dataclass(frozen=True, slots=True)
+class StateFolder:
+    """Paths inside the state folder; nothing is made by naming them."""
+
+    path: Path
+
+    @property
+    def lock(self) -> Path:
+        """Held while anything works on the site."""
+        return self.path / "lock"
+
+    @property
+    def backups(self) -> Path:
+        """Where backups are kept."""
+        return self.path / "backups"
+
+    @property
+    def climbs(self) -> Path:
+        """Where climbs are kept."""
+        return self.path / "climbs"
+
+    def ensure(self) -> None:
+        """Make the folder; raises BadInput when it cannot be written."""
+        try:
+            for folder in (self.path, self.backups, self.climbs):
+                private_folder(folder)
+            probe = self.path / f".probe.{os.getpid()}"
+            probe.touch()
+            probe.unlink()
+        except OSError as fault:
+            text = f"the state folder {self.path} cannot be written: {fault.strerror}"
+            remedy = "give this account the right to write there, or name another with `state` in the site file"
+            raise BadInput(Problem("state-not-writable", text, remedy, str(self.path))) from fault
+
+    @contextlib.contextmanager
+    def locked(self, what: str) -> Iterator[None]:
+        """Hold the lock for a block; raises SiteLocked at once when another run has it. A kill lets go of it."""
+        self.ensure()
+        descriptor = os.open(self.lock, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        with os.fdopen(descriptor, "r+") as stream:
+            try:
+                fcntl.flock(stream, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except BlockingIOError as busy:
+                holder = stream.read().strip() or "another run"
+                text = f"{holder} is at work on this site"
+                remedy = "wait until it ends; `yl history` shows how far it is"
+                raise SiteLocked(Problem("locked", text, remedy, str(self.lock))) from busy
+            stream.truncate(0)
+            stream.write(f"yl {what} (process {os.getpid()}, since {datetime.now(UTC):%Y-%m-%d %H:%M:%S} UTC)\n")
+            stream.flush()
+            yield
+            stream.seek(0)
+            stream.truncate(0)
+
+    def is_busy(self) -> str:
+        """Who holds the lock, or nothing; takes no lock that anyone would feel for longer than the look."""
+        try:
+            with self.lock.open("r") as stream:
+                try:
+                    fcntl.flock(stream, fcntl.LOCK_SH | fcntl.LOCK_NB)
+                except BlockingIOError:
+                    return stream.read().strip() or "another run"
+        except FileNotFoundError:
+            return ""
+        return ""

@@ -1,0 +1,1 @@
+"""Tests: promises first, on real files, real databases and a real server."""

@@ -1,0 +1,204 @@
+"""Kills climbs and descents at chosen instants, takes them to an end, and says where the end is not whole.
+
+Run as a program: python -m tests.crash_driver FOLDER MODE FIRST STEP
+Prints one JSON object: how many kill points there are, how many were tried here, and every failure.
+
+Modes, `KILL-THEN`: kill at `record` (each journal record, before and after it is on disk), at `call` (each change of the
+file system that the program makes after the plan is frozen) while climbing, or at `back-call` while descending; then
+`continue` or `descend`.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import signal
+import sys
+import traceback
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from yellow_ladder.climb.conduct import Conditions, begin, descend, find_climb, go_on, open_climb
+from yellow_ladder.climb.journal import Instant, JournalRecord
+from yellow_ladder.climb.plan import Plan
+from yellow_ladder.climb.prepare import look_ahead, stage_climb
+from yellow_ladder.climb.progress import State
+from yellow_ladder.climb.run import utc_now
+from yellow_ladder.demo.prepare import prepare_demo, start_site, stop_site
+from yellow_ladder.demo.proof import Picture, picture_of
+from yellow_ladder.events import silent
+from yellow_ladder.site.site import Site, load_site
+
+ROWS = 60
+CALLS = {
+    "os.rename", "os.remove", "os.rmdir", "os.mkdir", "os.link", "os.symlink", "os.chmod", "os.chown", "os.utime",
+    "os.truncate", "ctypes.dlsym", "sqlite3.connect", "subprocess.Popen",
+}  # fmt: skip
+
+
+class Killer:
+    """Counts instants, and kills this process with SIGKILL at one of them."""
+
+    def __init__(self, at: int) -> None:
+        self.at, self.seen, self.armed = at, 0, False
+
+    def tick(self) -> None:
+        if self.seen == self.at:
+            os.kill(os.getpid(), signal.SIGKILL)
+        self.seen += 1
+
+    def watch_journal(self) -> Callable[[Instant, JournalRecord], None]:
+        return lambda _instant, _record: self.tick()
+
+    def watch_calls(self) -> None:
+        def hook(event: str, _arguments: tuple[Any, ...]) -> None:
+            if self.armed and event in CALLS:
+                self.tick()
+
+        sys.addaudithook(hook)
+        self.armed = True
+
+
+def in_child(work: Callable[[], int]) -> tuple[int, int]:
+    """Run in a forked process; returns (number given back, signal that ended it)."""
+    reading, writing = os.pipe()
+    child = os.fork()
+    if child == 0:
+        try:
+            os.write(writing, str(work()).encode())
+            os._exit(0)
+        except BaseException:
+            traceback.print_exc()
+            os._exit(1)
+    os.close(writing)
+    with os.fdopen(reading) as answer:
+        text = answer.read()
+    _, status = os.waitpid(child, 0)
+    if os.WIFEXITED(status) and os.WEXITSTATUS(status):
+        raise AssertionError("the child failed by itself")
+    return int(text or 0), os.WTERMSIG(status) if os.WIFSIGNALED(status) else 0
+
+
+def planned(site: Site) -> Plan:
+    return stage_climb(look_ahead(site, None), utc_now(), silent)
+
+
+def climb_with(site: Site, kill: str, at: int) -> int:
+    """Climb, and die at an instant; returns how many there were when it did not come to that."""
+    killer = Killer(at)
+    plan = planned(site)
+    conditions = Conditions()
+    if kill == "record":
+        conditions = replace(conditions, on_append=killer.watch_journal())
+    else:
+        killer.watch_calls()
+    begin(plan, conditions)
+    killer.armed = False
+    return killer.seen
+
+
+def descend_with(site: Site, at: int) -> int:
+    killer = Killer(at)
+    killer.watch_calls()
+    descend(find_climb(site, None).plan, Conditions())
+    killer.armed = False
+    return killer.seen
+
+
+class Bench:
+    """A pristine site, a copy to hurt, and pictures of how it should look in the end."""
+
+    def __init__(self, folder: Path, kill: str) -> None:
+        self.pristine, self.hurt, self.kill = folder / "pristine", folder / "hurt", kill
+        prepare_demo(self.pristine, rows=ROWS)
+        with_outside = (self.pristine / "ladder.toml").read_text()
+        (folder / "outside.conf").write_text("proxy to quaybook\n")
+        line = f'keys = ["etc/secret.key"]\noutside = ["{folder / "outside.conf"}"]\n'
+        (self.pristine / "ladder.toml").write_text(with_outside.replace('keys = ["etc/secret.key"]\n', line))
+        site = self.fresh()
+        self.before = picture_of(site)
+        self.site_text = (self.hurt / "ladder.toml").read_text()
+        self.points, _ = in_child(lambda: climb_with(site, kill if kill == "record" else "call", -1))
+        self.after = picture_of(self.site())
+        if kill == "back-call":
+            self.points, _ = in_child(lambda: descend_with(self.site(), -1))
+        self.clear()
+
+    def site(self) -> Site:
+        return load_site(self.hurt / "ladder.toml", under_way=True)
+
+    def fresh(self) -> Site:
+        shutil.copytree(self.pristine, self.hurt, symlinks=True)
+        site = self.site()
+        start_site(site)
+        return site
+
+    def clear(self) -> None:
+        stop_site(self.site())
+        shutil.rmtree(self.hurt)
+
+    def attempt(self, at: int, then: str) -> str:
+        """Kill at one instant, go to the end; returns what is wrong there, or nothing."""
+        site = self.fresh()
+        try:
+            if self.kill == "back-call":
+                in_child(lambda: climb_with(site, "record", -1))
+                _, signalled = in_child(lambda: descend_with(site, at))
+            else:
+                _, signalled = in_child(lambda: climb_with(site, self.kill, at))
+            if signalled != signal.SIGKILL:
+                return "was not killed"
+            state = _to_the_end(self.site(), then)
+            return self.judge(state, then)
+        except Exception:
+            return traceback.format_exc()
+        finally:
+            self.clear()
+
+    def judge(self, state: State, then: str) -> str:
+        allowed = {State.CLIMBED} if then == "continue" else {State.DESCENDED, State.GIVEN_UP}
+        if self.kill == "back-call" and then == "continue":
+            allowed = {State.DESCENDED, State.CLIMBED}  # killed before the direction was written down, it stays up
+        wanted: Picture = self.after if state is State.CLIMBED else self.before
+        if state not in allowed:
+            return f"ended {state}"
+        found = picture_of(self.site())
+        if found != wanted:
+            return f"not whole: {found.files} files, {found.rows} rows, tree same: {found.tree == wanted.tree}"
+        if then == "descend" and (self.hurt / "ladder.toml").read_text() != self.site_text:
+            return "the site file is not as before"
+        if (self.hurt / "quaybook" / "data" / "closed").exists():
+            return "the site was left closed"
+        if not (self.hurt / "run" / "web.pid").exists():
+            return "the service was left stopped"
+        return ""
+
+
+def _to_the_end(site: Site, then: str) -> State:
+    climb = open_climb(site)
+    if then == "continue":
+        return go_on(climb.plan, Conditions()) if climb else find_climb(site, None).standing.state
+    last = climb or find_climb(site, None)
+    if last.standing.state in (State.DESCENDED, State.GIVEN_UP):
+        return last.standing.state
+    return descend(last.plan, Conditions())
+
+
+def main() -> None:
+    folder, mode, first, step = Path(sys.argv[1]), sys.argv[2], int(sys.argv[3]), int(sys.argv[4])
+    kill, _, then = mode.rpartition("-")
+    bench = Bench(folder, kill)
+    failures, tried = {}, 0
+    for at in range(first, bench.points, step):
+        wrong = bench.attempt(at, then)
+        tried += 1
+        if wrong:
+            failures[at] = wrong
+    print(json.dumps({"points": bench.points, "tried": tried, "failures": failures}))
+
+
+if __name__ == "__main__":
+    main()
