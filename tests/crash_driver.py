@@ -3,8 +3,8 @@
 Run as a program: python -m tests.crash_driver FOLDER MODE FIRST STEP
 Prints one JSON object: how many kill points there are, how many were tried here, and every failure.
 
-Modes, `KILL-THEN`: kill at `record` (each journal record, before and after it is on disk), at `call` (each change of the
-file system that the program makes after the plan is frozen) while climbing, or at `back-call` while descending; then
+Modes, `KILL-THEN`: kill at `record` (each journal record, before and after it is on disk), at `call` (each change of
+the file system that the program makes once it plans) while climbing, or at `back-call` while descending; then
 `continue` or `descend`.
 """
 
@@ -21,7 +21,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from yellow_ladder.climb.conduct import Conditions, begin, descend, find_climb, go_on, open_climb
+from yellow_ladder.climb.conduct import Conditions, begin, descend, find_climb, go_on, list_climbs, open_climb
 from yellow_ladder.climb.journal import Instant, JournalRecord
 from yellow_ladder.climb.plan import Plan
 from yellow_ladder.climb.prepare import look_ahead, stage_climb
@@ -163,6 +163,8 @@ class Bench:
         if self.kill == "back-call" and then == "continue":
             allowed = {State.DESCENDED, State.CLIMBED}  # killed before the direction was written down, it stays up
         wanted: Picture = self.after if state is State.CLIMBED else self.before
+        if not list((self.hurt / ".ladder" / "climbs").glob("*/plan.json")):
+            allowed, wanted = {State.GIVEN_UP}, self.before  # killed before the plan was frozen: nothing has begun
         if state not in allowed:
             return f"ended {state}"
         found = picture_of(self.site())
@@ -179,6 +181,8 @@ class Bench:
 
 def _to_the_end(site: Site, then: str) -> State:
     climb = open_climb(site)
+    if climb is None and not list_climbs(site):
+        return State.GIVEN_UP
     if then == "continue":
         return go_on(climb.plan, Conditions()) if climb else find_climb(site, None).standing.state
     last = climb or find_climb(site, None)

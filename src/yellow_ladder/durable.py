@@ -23,7 +23,8 @@ def write_whole(path: Path, content: bytes, *, mode: int = 0o600, owner: tuple[i
 
     `owner` is (uid, gid); None leaves the running account's. Raises OSError and leaves the old file as it was.
     """
-    temporary = path.with_name(f".{path.name}.{os.getpid()}.new")
+    # Always the same name: what a kill leaves of one writing, the next one takes over.
+    temporary = path.with_name(f".{path.name}.new")
     try:
         descriptor = os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW, 0o600)
         with os.fdopen(descriptor, "wb") as stream:
@@ -43,10 +44,13 @@ def write_whole(path: Path, content: bytes, *, mode: int = 0o600, owner: tuple[i
 
 def write_json(path: Path, document: Any) -> None:
     """Write one JSON document whole, private to its owner."""
-    write_whole(path, (json.dumps(document, indent=1, ensure_ascii=False) + "\n").encode())
+    write_whole(path, (json.dumps(document, indent=1) + "\n").encode("ascii"))
 
 
 def private_folder(path: Path) -> Path:
     """Make `path` and its missing parents, readable by the owner alone; existing folders stay as they are."""
-    path.mkdir(mode=0o700, parents=True, exist_ok=True)
+    missing = [folder for folder in (path, *path.parents) if not folder.exists()]
+    for folder in reversed(missing):
+        folder.mkdir(mode=0o700, exist_ok=True)
+    path.mkdir(mode=0o700, exist_ok=True)
     return path

@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Collection, Iterable
+from collections.abc import Callable, Collection, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
 
 from yellow_ladder.backup.catalog import Backup
 from yellow_ladder.backup.make import path_of_member
-from yellow_ladder.durable import sync_folder
+from yellow_ladder.durable import private_folder, sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.files.archive_read import open_members
-from yellow_ladder.files.copying import remove_entry
+from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.manifest import (
     READ_BYTES,
     Change,
@@ -38,7 +38,17 @@ class Restored:
     rights_set: int
 
 
-def restore_files(backup: Backup, root: Path, skip: Skip, *, with_outside: bool = True) -> Restored:
+@dataclass(frozen=True, slots=True)
+class Rescue:
+    """Where files are kept that a restore would overwrite or remove, and which of them are worth it."""
+
+    folder: Path
+    is_wanted: Callable[[str], bool]
+
+
+def restore_files(
+    backup: Backup, root: Path, skip: Skip, *, with_outside: bool = True, rescue: Rescue | None = None
+) -> Restored:
     """Make the tree at `root` (and the files outside it) equal to the backup; may be repeated after a crash.
 
     Raises AnswerNo when the tree is not equal afterwards.
@@ -49,6 +59,8 @@ def restore_files(backup: Backup, root: Path, skip: Skip, *, with_outside: bool 
     root.mkdir(exist_ok=True)
     found = take_manifest(root, skip, known=inside)
     found_outside = {path: _look_at(path) for path in outside if os.path.lexists(path)}
+    if rescue is not None:
+        _keep_what_would_go(root, inside, found, rescue)
     removed = _remove_strangers(root, inside, found)
     wanted = _wanted(inside, found) | _wanted(outside, found_outside)
     _make_folders(root, {**inside, **outside}, wanted)
@@ -58,6 +70,18 @@ def restore_files(backup: Backup, root: Path, skip: Skip, *, with_outside: bool 
     _check_equal(outside, {path: _look_at(path) for path in outside if os.path.lexists(path)}, Path("/"))
     os.sync()
     return Restored(len(wanted), removed, rights)
+
+
+def _keep_what_would_go(root: Path, expected: Manifest, found: Manifest, rescue: Rescue) -> None:
+    """Copy files that are new or changed against the backup, before anything is written over them."""
+    for path, entry in found.items():
+        is_file = entry.kind in (Kind.FILE, Kind.LINK)
+        as_backed_up = path in expected and entry.same_content(expected[path])
+        if is_file and not as_backed_up and rescue.is_wanted(path):
+            target = rescue.folder / path
+            private_folder(target.parent)
+            remove_entry(target)
+            copy_entry(root / path, target)
 
 
 def _look_at(path: str) -> Entry:

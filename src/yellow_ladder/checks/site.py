@@ -70,6 +70,9 @@ def data_folders(at: Circumstances) -> Iterator[Finding]:
         elif os.path.ismount(path):
             seen = f"the data folder {path} is a mount point and cannot be renamed"
             yield stop("data folders", seen, "mount it outside root and leave a link in its place")
+        elif path.is_symlink():
+            seen = f"the data folder {folder} is a link: the link is carried, what it points to is not backed up"
+            yield warn("data folders", seen, f'add to keep: outside = ["{path.resolve()}"]')
         elif path.lstat().st_dev != at.site.root.stat().st_dev:
             yield stop("data folders", f"{path} lies on another file system than root", "leave a link in its place")
     files = at.survey.files

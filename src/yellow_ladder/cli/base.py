@@ -102,7 +102,7 @@ def emit(command: str, choices: Choices, result: Any, page: RenderableType, *, e
         document = {
             "format": 1, "command": command, "ok": exit_code == 0, "exit": exit_code, "result": result, "problems": [],
         }  # fmt: skip
-        click.echo(json.dumps(document, ensure_ascii=False, default=str))
+        click.echo(json.dumps(document, default=str))
     else:
         console(choices).print(page)
     if exit_code:

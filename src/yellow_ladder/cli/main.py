@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib
+import io
 import json
 import sys
 from typing import Any
@@ -11,7 +12,7 @@ import click
 
 from yellow_ladder import __version__
 from yellow_ladder.cli.base import Choices, failure_document, shared_options, show_problems
-from yellow_ladder.errors import LadderError, OwnFault, Problem
+from yellow_ladder.errors import BadInput, LadderError, OwnFault, Problem
 
 # Commands are loaded when they are called: `yl --help` must not wait for what only one of them needs.
 COMMANDS = {
@@ -70,13 +71,15 @@ def run() -> None:
 
 def _run(arguments: list[str]) -> int:
     as_json = "--json" in arguments
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")  # a file name need not be text
     name = next((word for word in arguments if word in COMMANDS), "")
     try:
-        program.main(args=arguments, prog_name="yl", standalone_mode=False)
+        # Without its standalone mode, click returns the status of a command that ends early.
+        status = program.main(args=arguments, prog_name="yl", standalone_mode=False)
     except LadderError as error:
         return _fail(error, name, as_json=as_json)
-    except click.exceptions.Exit as end:
-        return int(end.exit_code)
     except click.ClickException as misuse:
         return _misused(misuse, name, as_json=as_json)
     except (KeyboardInterrupt, click.Abort):
@@ -85,25 +88,31 @@ def _run(arguments: list[str]) -> int:
         return 130
     except BrokenPipeError:
         return 0
+    except OSError as refusal:
+        return _fail(_from_system(refusal), name, as_json=as_json)
     except Exception as fault:  # noqa: BLE001  the outermost function: the person gets a message, not a trace
         return _own_fault(fault, name, as_json=as_json)
-    return 0
+    return status if isinstance(status, int) else 0
 
 
 def _fail(error: LadderError, name: str, *, as_json: bool) -> int:
     if as_json:
-        click.echo(json.dumps(failure_document(name, error), ensure_ascii=False))
+        click.echo(json.dumps(failure_document(name, error)))
     else:
         show_problems(error.problems)
     return error.exit_code
 
 
-def _misused(misuse: click.ClickException, name: str, *, as_json: bool) -> int:
-    from yellow_ladder.errors import BadInput
+def _from_system(refusal: OSError) -> LadderError:
+    where = str(refusal.filename or "")
+    text = f"the system refused: {refusal.strerror or refusal}" + (f" ({where})" if where else "")
+    return BadInput(Problem("system", text, "give this account the rights, or correct the path", where))
 
+
+def _misused(misuse: click.ClickException, name: str, *, as_json: bool) -> int:
     if as_json:
         error = BadInput(Problem("usage", misuse.format_message(), f"see yl {name} --help".replace("  ", " ")))
-        click.echo(json.dumps(failure_document(name, error), ensure_ascii=False))
+        click.echo(json.dumps(failure_document(name, error)))
     else:
         misuse.show()
     return 2

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from yellow_ladder.backup.catalog import read_backup
+from yellow_ladder.backup.make import check_backup
 from yellow_ladder.climb.down import steps_down
 from yellow_ladder.climb.journal import JOURNAL_NAME, Journal, JournalRecord, OnAppend, What, ignore
 from yellow_ladder.climb.plan import PLAN_NAME, Plan, freeze, read_plan
@@ -169,6 +170,8 @@ def descend(plan: Plan, conditions: Conditions) -> State:
         _clear_away(plan)
         run.journal.append(What.END, State.GIVEN_UP, run.stamp(), {"reason": "taken back before it began"})
         return State.GIVEN_UP
+    if standing.has_backup and standing.state is not State.DESCENDING:
+        check_backup(run.site.state.backups / plan.backup_name)  # while the site still serves: no backup, no descent
     if standing.state is not State.DESCENDING:
         run.journal.append(What.TURN, "descend", run.stamp(), {"reason": "asked for"})
     return _down(run)

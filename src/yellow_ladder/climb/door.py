@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from yellow_ladder.durable import sync_folder, write_whole
+from yellow_ladder.durable import sync_folder
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.processes import run_command
 from yellow_ladder.site.site import Site
@@ -48,13 +48,23 @@ def open_site(site: Site) -> str:
 
 
 def _write_flag(site: Site, flag: Path) -> None:
-    """Write the flag so that the application can read it, owned like the folder it lies in."""
+    """Write the flag so that the application can read it, owned like the folder it lies in.
+
+    In place and not by a rename: that it is there is what counts, and a kill must leave no second file in the tree.
+    """
     maintenance = site.record.maintenance
-    if maintenance is None or flag.exists():
+    if maintenance is None or (flag.exists() and flag.stat().st_size):
         return
     folder = flag.parent.stat()
-    owner = (folder.st_uid, folder.st_gid) if os.geteuid() == 0 else None
-    write_whole(flag, (maintenance.message + "\n").encode(), mode=0o644, owner=owner)
+    descriptor = os.open(flag, os.O_WRONLY | os.O_CREAT | os.O_NOFOLLOW, 0o644)
+    with os.fdopen(descriptor, "w") as stream:
+        os.fchmod(descriptor, 0o644)
+        if os.geteuid() == 0:
+            os.fchown(descriptor, folder.st_uid, folder.st_gid)
+        stream.write(maintenance.message + "\n")
+        stream.flush()
+        os.fsync(descriptor)
+    sync_folder(flag.parent)
 
 
 def _run(site: Site, argv: list[str], what: str) -> None:

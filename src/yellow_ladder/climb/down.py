@@ -6,11 +6,11 @@ import os
 from pathlib import Path
 
 from yellow_ladder.backup.catalog import read_backup
-from yellow_ladder.backup.restore import restore_files
+from yellow_ladder.backup.restore import Rescue, restore_files
 from yellow_ladder.climb.door import close_site, close_tree, open_site
 from yellow_ladder.climb.placement import move_folders, put_in_place
 from yellow_ladder.climb.plan import Plan
-from yellow_ladder.climb.price import keep_newer, reckon
+from yellow_ladder.climb.price import FOLDER_NAME, keep_newer, reckon
 from yellow_ladder.climb.progress import Standing
 from yellow_ladder.climb.run import Facts, Run, Step
 from yellow_ladder.climb.sitefile import take_back_moves
@@ -100,7 +100,9 @@ def _bring_data_home(plan: Plan, original: Path, places: list[Path]) -> None:
 def restore_all_files(run: Run) -> Facts:
     """Make every file what the backup says; unchanged ones are not read."""
     backup = read_backup(run.site.state.backups / run.plan.backup_name)
-    done = restore_files(backup, run.site.root, run.site.skipped())
+    # Whatever others wrote into data folders while the site was closed is kept before it is written over.
+    rescue = Rescue(run.plan.folder / FOLDER_NAME / "files", run.site.is_data)
+    done = restore_files(backup, run.site.root, run.site.skipped(), rescue=rescue)
     close_site(run.site)
     return {"written": done.written, "removed": done.removed, "rights": done.rights_set}
 

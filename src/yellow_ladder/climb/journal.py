@@ -74,7 +74,7 @@ class Journal:
         self._on_append(Instant.BEFORE, record)
         body = _body(record)
         chain = _link(self._chain, body)
-        line = json.dumps({**body, "chain": chain}, ensure_ascii=False) + "\n"
+        line = json.dumps({**body, "chain": chain}) + "\n"
         is_new = not self.path.exists()
         descriptor = os.open(self.path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW, 0o600)
         try:

@@ -80,7 +80,7 @@ def keep_newer(plan: Plan, files: tuple[str, ...]) -> Path:
         database.back_up_to(target, lambda _done, _total: None)
     for path in files:
         target = folder / "files" / path
-        remove_entry(target)
+        remove_entry(target)  # a copy that a kill left unfinished
         private_folder(target.parent)
         copy_entry(site.root / path, target)
     return folder

@@ -68,9 +68,9 @@ def look_again(run: Run) -> Facts:
     """Compare the site with what the plan was made from; raises AnswerNo naming what changed."""
     plan, site = run.plan, run.site
     changed = []
-    stable = stable_manifest(site, site_manifest(site))
+    seen = manifest_from_lines((plan.folder / "seen.jsonl").read_bytes())
+    stable = stable_manifest(site, site_manifest(site, seen))
     if tree_digest(stable) != plan.seen.tree:
-        seen = manifest_from_lines((plan.folder / "seen.jsonl").read_bytes())
         changed += [f"{site.root / one.path} ({one.change})" for one in compare_manifests(seen, stable)]
     for name, digest in plan.seen.schemas.items():
         if schema_digest(site.databases()[name]) != digest:
@@ -116,6 +116,11 @@ def back_up_files(run: Run) -> Facts:
         return {"summary": "made already"}
     archived = write_files(making)
     tree = archived.trees["root"]
+    if archived.unsteady:
+        text = (
+            f"{archived.unsteady[0]} is being written to while the site is closed; {len(archived.unsteady)} such files"
+        )
+        raise AnswerNo(Problem("still-written-to", text, "find and stop who writes there: fuser -v on the file"))
     total = sum(entry.size for entry in tree.values())
     packed = (making.folder / "files.tar.zst").stat().st_size
     return {"files": count_files(tree), "bytes": total, "packed_bytes": packed, "unsteady": archived.unsteady}

@@ -45,14 +45,3 @@ def rename_durably(source: Path, target: Path) -> None:
     sync_folder(target.parent)
     if source.parent != target.parent:
         sync_folder(source.parent)
-
-
-def copy_durably(source: Path, target: Path) -> None:
-    """Put a byte copy of a file at `target` in one instant, with the source's owner, mode and times."""
-    temporary = target.with_name(f".{target.name}.new")
-    remove_entry(temporary)
-    copy_entry(source, temporary)
-    with temporary.open("rb") as stream:
-        os.fsync(stream.fileno())
-    temporary.replace(target)
-    sync_folder(target.parent)

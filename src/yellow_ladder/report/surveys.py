@@ -70,9 +70,18 @@ def _files(survey: Survey) -> str:
     parts = [f"{files.unchanged:,} as released"] if files.release_known else ["release package not at hand"]
     for name, paths in (("edited", files.edited), ("missing", files.missing), ("unclaimed", files.unclaimed)):
         parts += [f"{len(paths):,} {name}"] if paths else []
-    parts += [f"{len(paths):,} {kind}" for kind, paths in files.kept.items()]
+    parts += [f"{_KEPT_WORDS[kind]} {len(paths):,}" for kind, paths in files.kept.items()]
     parts.append(f"{files.data_files:,} in data folders ({bytes_in_words(files.data_bytes)})")
     return ", ".join(parts)
+
+
+_KEPT_WORDS = {
+    "settings": "settings files",
+    "keys": "key files",
+    "licences": "licence files",
+    "assets": "assets",
+    "addons": "add-on files",
+}
 
 
 def _add_detail(page: Page, survey: Survey) -> None:

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 from yellow_ladder.database import Database
 from yellow_ladder.errors import LadderError
-from yellow_ladder.files.manifest import Entry, Kind, Skip, take_manifest
+from yellow_ladder.files.manifest import Entry, Kind, Manifest, Skip, take_manifest
 from yellow_ladder.files.unpack import read_contents
 from yellow_ladder.release.source import Release, Releases
 from yellow_ladder.release.versions import Version
@@ -47,10 +47,10 @@ def take_survey(site: Site, releases: Releases | None) -> Survey:
     )
 
 
-def site_manifest(site: Site) -> dict[str, Entry]:
-    """Every entry below root that is the site's; files in data folders are described and not read."""
+def site_manifest(site: Site, known: Manifest | None = None) -> dict[str, Entry]:
+    """Every entry below root that is the site's; files in data folders, and untouched `known` ones, are not read."""
     skip = site.skipped()
-    manifest = take_manifest(site.root, lambda path: skip(path) or site.is_data(path))
+    manifest = take_manifest(site.root, lambda path: skip(path) or site.is_data(path), known=known)
     for folder in site.record.keep.data:
         if (site.root / folder).is_dir() and not (site.root / folder).is_symlink():
             below = take_manifest(site.root / folder, _below(skip, folder), with_digests=False)

@@ -1,0 +1,126 @@
+"""Sites and the built program, for every test that needs them."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from yellow_ladder.demo.build import build_releases
+from yellow_ladder.demo.prepare import DemoSite, prepare_demo, start_site, stop_site
+from yellow_ladder.site.site import Site, load_site
+
+PROGRAM = Path(sys.executable).parent / "yl"
+
+
+@dataclass(frozen=True)
+class Answer:
+    """How a call of the program ended."""
+
+    code: int
+    out: str
+    err: str
+
+    @property
+    def document(self) -> dict[str, Any]:
+        found: dict[str, Any] = json.loads(self.out)
+        return found
+
+    @property
+    def problems(self) -> list[dict[str, str]]:
+        found: list[dict[str, str]] = self.document["problems"]
+        return found
+
+
+def run_program(*words: object, folder: Path, **environment: str) -> Answer:
+    """Run the built program to its end."""
+    env = {**os.environ, "COLUMNS": "120", **environment}
+    done = subprocess.run(
+        [str(PROGRAM), *map(str, words)], cwd=folder, env=env, capture_output=True, text=True, timeout=120, check=False,
+        stdin=subprocess.DEVNULL,
+    )  # fmt: skip
+    return Answer(done.returncode, done.stdout, done.stderr)
+
+
+@dataclass
+class Demo:
+    """A demonstration site in a folder of its own, and the program to be run in it."""
+
+    prepared: DemoSite
+
+    @property
+    def folder(self) -> Path:
+        return self.prepared.folder
+
+    @property
+    def root(self) -> Path:
+        return self.folder / "quaybook"
+
+    @property
+    def database(self) -> Path:
+        return self.root / "data" / "quaybook.sqlite"
+
+    def site(self) -> Site:
+        return load_site(self.prepared.file, under_way=True)
+
+    def yl(self, *words: object, **environment: str) -> Answer:
+        return run_program(*words, folder=self.folder, **environment)
+
+    def json(self, *words: object, code: int = 0) -> Any:
+        answer = self.yl(*words, "--json")
+        assert answer.code == code, answer
+        assert answer.document["exit"] == code
+        return answer.document["result"]
+
+    def edit(self, old: str, new: str) -> None:
+        text = self.prepared.file.read_text()
+        assert old in text, old
+        self.prepared.file.write_text(text.replace(old, new))
+
+
+MakeDemo = Callable[..., Demo]
+
+
+@pytest.fixture
+def make_demo(tmp_path: Path) -> Iterator[MakeDemo]:
+    """Make demonstration sites; whatever runs there is stopped at the end."""
+    made: list[Demo] = []
+
+    def make(name: str = "harbour", *, rows: int = 60, broken: bool = False, start: bool = True) -> Demo:
+        demo = Demo(prepare_demo(tmp_path / name, rows=rows, broken=broken))
+        made.append(demo)
+        if start:
+            start_site(demo.site())
+        return demo
+
+    yield make
+    for demo in made:
+        if demo.prepared.file.exists():
+            stop_site(load_site(demo.prepared.file, under_way=True))
+
+
+@pytest.fixture
+def demo(make_demo: MakeDemo) -> Demo:
+    """One site, serving."""
+    return make_demo()
+
+
+@pytest.fixture
+def idle(make_demo: MakeDemo) -> Demo:
+    """One site whose service does not run: enough where nothing is served."""
+    return make_demo(start=False)
+
+
+@pytest.fixture(scope="session")
+def packed_releases(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Quaybook's releases, packed."""
+    folder = tmp_path_factory.mktemp("releases")
+    build_releases(folder)
+    return folder

@@ -1,0 +1,330 @@
+"""A whole climb through the built program, and everything that must hold on the way."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import sqlite3
+import stat
+import subprocess
+import time
+import tomllib
+import urllib.error
+import urllib.parse
+import urllib.request
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import PROGRAM, Demo, MakeDemo
+from yellow_ladder.demo.proof import picture_of
+
+
+def about(demo: Demo) -> dict[str, object]:
+    with urllib.request.urlopen(demo.prepared.url + "about.json", timeout=5) as answer:
+        found: dict[str, object] = json.load(answer)
+        return found
+
+
+def book(demo: Demo) -> None:
+    form = urllib.parse.urlencode({"boat": 1, "berth": 2, "arrive": "2026-12-01", "depart": "2026-12-03"}).encode()
+    with urllib.request.urlopen(demo.prepared.url + "bookings", data=form, timeout=5) as answer:
+        assert answer.status == 201
+
+
+def rights(root: Path) -> dict[str, tuple[int, int, int]]:
+    found = {"": root.lstat(), **{str(path.relative_to(root)): path.lstat() for path in root.rglob("*")}}
+    return {path: (facts.st_uid, facts.st_gid, stat.S_IMODE(facts.st_mode)) for path, facts in found.items()}
+
+
+def test_the_whole_way_up_and_back(demo: Demo) -> None:
+    before, rights_before = picture_of(demo.site()), rights(demo.root)
+    site_text = demo.prepared.file.read_text()
+
+    result = demo.json("climb", "--to", "4.0", "--yes")
+
+    assert result["state"] == "climbed"
+    assert result["proof"]["whole"] is True
+    assert about(demo) == {
+        "product": "quaybook", "version": "4.0", "schema": "40", "bookings": 60, "tokens_readable": True,
+    }  # fmt: skip
+    tables = {one["table"]: one["verdict"] for one in result["proof"]["tables"]["main"]}
+    assert tables["addresses"] == tables["bookings"] == "as declared"
+    assert tables["invoices"] == tables["owners"] == "same"
+    assert tables["logins"] == "not compared"
+    assert demo.json("verify")["whole"] is True
+
+    assert demo.json("descend", "--yes")["state"] == "descended"
+    assert picture_of(demo.site()) == before
+    assert rights(demo.root).items() >= rights_before.items()
+    assert demo.prepared.file.read_text() == site_text
+    assert about(demo)["version"] == "2.4"
+    assert demo.json("climb", "--yes")["state"] == "climbed"
+
+
+def test_what_is_the_sites_own_is_carried_and_nothing_stale_is_left(demo: Demo) -> None:
+    (demo.root / "uploads" / "empty folder").mkdir()
+    (demo.root / "uploads" / "odd\nname \udcff").write_bytes(b"x")
+    os.utime(demo.root / "uploads" / "odd\nname \udcff", ns=(1, 1_234_567_890_123_456_789))
+    demo.json("climb", "--yes")
+    root = demo.root
+    assert (root / "VERSION").read_text() == "4.0\n"
+    assert b'd="M4 30h32L20 6z"' in (root / "static/logo.svg").read_bytes()
+    assert (root / "addons/regatta-calendar/races.csv").exists()
+    assert tomllib.loads((root / "addons/notice-board/addon.toml").read_text())["version"] == "4.0"
+    assert (root / "uploads" / "empty folder").is_dir()
+    assert (root / "uploads" / "odd\nname \udcff").stat().st_mtime_ns == 1_234_567_890_123_456_789
+    assert (root / "uploads" / "latest").readlink() == Path("12")
+    for gone in ("quaybook/old_reports.py", "etc", "static/style.css", "addons/notice-board/board.css", "data/closed"):
+        assert not os.path.lexists(root / gone), gone
+    settings = (root / "config/quaybook.ini").read_text()
+    for line in (
+        "# Behind the office's proxy since last spring.", f"port = {demo.prepared.port}", "longest_stay_days = 42",
+        "name = Sandhavn Harbour Office", "hold_hours = 48", "sender = harbour@quaybook.example",
+        "# legacy_theme = no (retired: the old look is gone)",
+    ):  # fmt: skip
+        assert line in settings.splitlines()
+    site = tomllib.loads(demo.prepared.file.read_text())
+    assert site["keep"]["settings"] == [{"file": "config/quaybook.ini"}]
+    assert site["keep"]["keys"] == ["config/secret.key"]
+    assert "# The harbour office's berth-booking server." in demo.prepared.file.read_text()
+
+
+def test_no_file_is_owned_or_readable_otherwise_than_before(idle: Demo) -> None:
+    owner, other = 65_533, 65_532
+    for path in [idle.root, *idle.root.rglob("*")]:
+        os.chown(path, owner, other, follow_symlinks=False)
+        if not path.is_symlink():
+            path.chmod(0o750 if path.is_dir() else 0o640)
+    (idle.root / "etc/secret.key").chmod(0o400)
+    (idle.root / "server.py").chmod(0o750)
+    before = rights(idle.root)
+    idle.json("climb", "--yes")
+    after = rights(idle.root)
+    assert {(uid, gid) for uid, gid, _ in after.values()} == {(owner, other)}
+    assert {path: value for path, value in after.items() if path in before} == {
+        path: value for path, value in before.items() if path in after
+    }
+    assert after["config/secret.key"] == before["etc/secret.key"]
+    assert after["config/quaybook.ini"] == before["etc/quaybook.ini"]
+    new = {path for path in after if path not in before and not (idle.root / path).is_symlink()}
+    assert "quaybook/reports.py" in new
+    assert all(not after[path][2] & 0o007 for path in new)
+    idle.json("descend", "--yes")
+    assert rights(idle.root) == before
+
+
+def test_the_site_file_may_ask_for_other_owners_and_modes(idle: Demo) -> None:
+    idle.edit('root = "quaybook"\n', 'root = "quaybook"\nowner = "daemon"\nfile_mode = "0600"\nfolder_mode = "0711"\n')
+    idle.json("climb", "--yes")
+    facts = (idle.root / "quaybook/reports.py").stat()
+    assert (facts.st_uid, stat.S_IMODE(facts.st_mode)) == (1, 0o600)
+    assert stat.S_IMODE((idle.root / "quaybook").stat().st_mode) == 0o711
+
+
+def test_users_never_meet_a_half_upgraded_site(make_demo: MakeDemo) -> None:
+    demo = make_demo(rows=20_000)
+    climb = subprocess.Popen(
+        [str(PROGRAM), "climb", "--yes", "--json"], cwd=demo.folder, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL
+    )
+    seen = set()
+    while climb.poll() is None:
+        try:
+            with urllib.request.urlopen(demo.prepared.url, timeout=2) as answer:
+                page = answer.read().decode()
+                seen.add(("open", page[page.index("<footer>") + 8 :][:12]))
+        except urllib.error.HTTPError as closed:
+            with closed:
+                seen.add(("closed", str(closed.code)))
+        except OSError:
+            seen.add(("stopped", ""))
+        time.sleep(0.005)
+    climb.communicate()
+    assert climb.returncode == 0
+    assert seen <= {("open", "Quaybook 2.4"), ("open", "Quaybook 4.0"), ("closed", "503"), ("stopped", "")}
+    assert ("open", "Quaybook 2.4") in seen
+
+
+def test_a_failing_migration_takes_the_site_back_by_itself(make_demo: MakeDemo) -> None:
+    demo = make_demo(broken=True)
+    before, rights_before, text = picture_of(demo.site()), rights(demo.root), demo.prepared.file.read_text()
+    answer = demo.yl("climb", "--yes", "--json")
+    assert (answer.code, answer.problems[0]["code"]) == (1, "climb-failed")
+    assert "schema-40" in answer.problems[1]["message"]
+    assert picture_of(demo.site()) == before
+    assert rights(demo.root).items() >= rights_before.items()
+    assert demo.prepared.file.read_text() == text
+    assert about(demo)["version"] == "2.4"
+    assert demo.json("history")[0]["state"] == "descended"
+    assert demo.json("check")["stops"] == 0
+
+
+def test_a_site_may_ask_to_stop_at_a_failure(make_demo: MakeDemo) -> None:
+    demo = make_demo(broken=True)
+    demo.edit('root = "quaybook"\n', 'root = "quaybook"\non_failure = "stop"\n')
+    before = picture_of(demo.site())
+    answer = demo.yl("climb", "--yes", "--json")
+    assert (answer.code, answer.problems[0]["code"]) == (3, "step-failed")
+    assert "yl descend" in answer.problems[0]["remedy"]
+    again = demo.yl("climb", "--continue")
+    assert again.code == 3
+    assert demo.yl("descend", "--yes").code == 0
+    assert picture_of(demo.site()) == before
+
+
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+def test_a_request_to_stop_ends_at_a_safe_point(demo: Demo, number: signal.Signals) -> None:
+    demo.edit('kind = "process"', 'kind = "process"\nstop_within_s = 1.5')
+    demo.edit('"import sys; ', '"import signal, sys; signal.signal = lambda *_: None; ')
+    demo.yl("backup", "list")
+    # The service now ignores a polite stop, so that there is time to ask while the step is at work.
+    from yellow_ladder.demo.prepare import start_site, stop_site
+
+    stop_site(demo.site())
+    service = demo.prepared.file.read_text().replace(
+        "signal.signal = lambda *_: None", "signal.signal(15, signal.SIG_IGN); signal.signal = lambda *_: None"
+    )
+    demo.prepared.file.write_text(service)
+    start_site(demo.site())
+    climb = subprocess.Popen(
+        [str(PROGRAM), "climb", "--yes"], cwd=demo.folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+    )
+    end = time.monotonic() + 30
+    while not list((demo.folder / ".ladder").glob("climbs/*/journal.jsonl")) and time.monotonic() < end:
+        time.sleep(0.02)
+    climb.send_signal(number)
+    _, told = climb.communicate(timeout=60)
+    assert climb.returncode == 3, told
+    assert "yl climb --continue" in told
+    assert "yl descend" in told
+    assert demo.json("history")[0]["state"] == "climbing"
+    assert demo.yl("climb", "--continue").code == 0
+
+
+def test_going_back_says_its_price_and_keeps_what_was_written(demo: Demo) -> None:
+    demo.json("climb", "--yes")
+    book(demo)
+    book(demo)
+    (demo.root / "uploads" / "new.txt").write_text("signed\n")
+    changed = next((demo.root / "uploads" / "02").iterdir())
+    changed.write_text("a newer policy\n")
+    result = demo.json("descend", "--yes")
+    assert result["price"]["tables"] == [{"database": "main", "table": "bookings", "rows_then": 60, "rows_now": 62}]
+    assert sorted(result["price"]["files"]) == [f"uploads/02/{changed.name}", "uploads/new.txt"]
+    kept = next((demo.folder / ".ladder" / "climbs").glob("*/written-since"))
+    assert (kept / "files/uploads/new.txt").read_text() == "signed\n"
+    assert (kept / f"files/uploads/02/{changed.name}").read_text() == "a newer policy\n"
+    connection = sqlite3.connect(kept / "database-main.sqlite")
+    assert connection.execute("SELECT count(*) FROM bookings").fetchone() == (62,)
+    connection.close()
+    assert not (demo.root / "uploads" / "new.txt").exists()
+
+
+def test_verify_tells_what_users_have_written_since(demo: Demo) -> None:
+    demo.json("climb", "--yes")
+    book(demo)
+    (demo.root / "quaybook" / "pages.py").write_text("# edited\n")
+    result = demo.json("verify", code=1)
+    assert "main.bookings: 1 row more than before" in result["faults"]
+    assert "file quaybook/pages.py: is there and belongs to nothing" in result["faults"]
+
+
+def test_settling_frees_the_old_tree_and_ends_the_way_back(demo: Demo) -> None:
+    demo.json("climb", "--yes")
+    aside = next((demo.folder / ".ladder" / "climbs").glob("*/aside"))
+    assert (aside / "1-2.4" / "VERSION").exists()
+    settled = demo.json("settle", "--yes")
+    assert settled["freed_bytes"] > 0
+    assert not aside.exists()
+    assert len(demo.json("backup", "list")) == 1
+    answer = demo.yl("descend", "--yes", "--json")
+    assert (answer.code, answer.problems[0]["code"]) == (1, "cannot-descend")
+    assert demo.json("verify")["whole"] is True
+
+
+def test_without_its_backup_there_is_no_way_back_and_the_site_stays_open(demo: Demo) -> None:
+    demo.json("climb", "--yes")
+    archive = next((demo.folder / ".ladder" / "backups").glob("*/files.tar.zst"))
+    raw = bytearray(archive.read_bytes())
+    raw[len(raw) // 2] ^= 1
+    archive.write_bytes(raw)
+    answer = demo.yl("descend", "--yes", "--json")
+    assert (answer.code, answer.problems[0]["code"]) == (1, "backup-damaged")
+    assert about(demo)["version"] == "4.0"
+    assert demo.json("history")[0]["state"] == "climbed"
+
+
+def test_the_old_tree_may_be_gone_and_everything_comes_from_the_backup(demo: Demo) -> None:
+    before = picture_of(demo.site())
+    demo.json("climb", "--yes")
+    aside = next((demo.folder / ".ladder" / "climbs").glob("*/aside/1-2.4"))
+    aside.rename(demo.folder / "taken away")
+    demo.json("descend", "--yes")
+    assert picture_of(demo.site()) == before
+    assert about(demo)["version"] == "2.4"
+
+
+def test_a_second_administrator_is_told_who_is_at_work(idle: Demo) -> None:
+    site = idle.site()
+    with site.state.locked("climb"):
+        for words in (("climb", "--yes"), ("descend", "--yes"), ("verify",), ("backup", "make"), ("settle", "--yes")):
+            answer = idle.yl(*words, "--json")
+            assert (answer.code, answer.problems[0]["code"]) == (4, "locked")
+            assert str(os.getpid()) in answer.problems[0]["message"]
+
+
+def test_a_site_without_services_database_or_flag_climbs_too(idle: Demo) -> None:
+    text = idle.prepared.file.read_text()
+    start, end = text.index("[[services]]"), len(text)
+    text = text[:start] + text[end:]
+    text = text.replace('[[versions]]\nof = "schema"\nquery = "SELECT value FROM meta WHERE name = \'schema\'"\n', "")
+    text = text[: text.index('[[versions]]\nof = "served"')] + text[text.index("[[databases]]") :]
+    idle.prepared.file.write_text(text)
+    assert idle.json("climb", "--yes")["state"] == "climbed"
+    assert idle.json("descend", "--yes")["state"] == "descended"
+
+
+def test_the_state_folder_may_lie_on_another_file_system(idle: Demo, tmp_path_factory: pytest.TempPathFactory) -> None:
+    memory = Path("/dev/shm")
+    if not memory.is_dir() or memory.stat().st_dev == idle.root.stat().st_dev:
+        pytest.skip("this machine has no second file system at /dev/shm")
+    state = memory / f"yellow-ladder-{os.getpid()}"
+    try:
+        idle.edit('root = "quaybook"\n', f'root = "quaybook"\nstate = "{state}"\n')
+        before = picture_of(idle.site())
+        idle.json("climb", "--yes")
+        idle.json("descend", "--yes")
+        assert picture_of(idle.site()) == before
+        assert [path.name for path in idle.folder.iterdir() if path.name.startswith(".quaybook.")] == []
+    finally:
+        subprocess.run(["rm", "-rf", str(state)], check=True)
+
+
+def test_a_plan_is_refused_when_the_site_has_changed_since(idle: Demo) -> None:
+    from tests.test_crash import Instant, kill_at
+
+    kill_at(idle, 1, Instant.BEFORE)
+    (idle.root / "etc/quaybook.ini").write_text("[server]\nhost = 127.0.0.1\n")
+    before = picture_of(idle.site())
+    answer = idle.yl("climb", "--continue", "--json")
+    assert (answer.code, answer.problems[0]["code"]) == (1, "plan-stale")
+    assert "etc/quaybook.ini" in answer.problems[0]["message"]
+    assert "yl climb --to 4.0" in answer.problems[0]["remedy"]
+    assert picture_of(idle.site()) == before
+    assert idle.json("history")[0]["state"] == "given up"
+
+
+def test_secrets_stay_out_of_output_journal_and_report(demo: Demo) -> None:
+    key = (demo.root / "etc/secret.key").read_text().strip()
+    told = [
+        demo.yl(*words) for words in (("survey", "--detail"), ("check",), ("climb", "--yes"), ("history", "--steps"))
+    ]
+    assert all(key not in answer.out + answer.err for answer in told)
+    climb = next((demo.folder / ".ladder" / "climbs").iterdir())
+    for name in ("journal.jsonl", "plan.json", "before.json", "after.json", "proof.json"):
+        assert key not in (climb / name).read_text()
+    for path in (demo.folder / ".ladder").rglob("*"):
+        if path.is_dir() and "aside" not in path.parts:
+            assert stat.S_IMODE(path.stat().st_mode) == 0o700, path
+    assert stat.S_IMODE((climb / "journal.jsonl").stat().st_mode) == 0o600
