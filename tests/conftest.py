@@ -91,19 +91,18 @@ MakeDemo = Callable[..., Demo]
 @pytest.fixture
 def make_demo(tmp_path: Path) -> Iterator[MakeDemo]:
     """Make demonstration sites; whatever runs there is stopped at the end."""
-    made: list[Demo] = []
+    made: list[Site] = []
 
     def make(name: str = "harbour", *, rows: int = 60, broken: bool = False, start: bool = True) -> Demo:
         demo = Demo(prepare_demo(tmp_path / name, rows=rows, broken=broken))
-        made.append(demo)
+        made.append(demo.site())
         if start:
             start_site(demo.site())
         return demo
 
     yield make
-    for demo in made:
-        if demo.prepared.file.exists():
-            stop_site(load_site(demo.prepared.file, under_way=True))
+    for site in made:
+        stop_site(site)
 
 
 @pytest.fixture

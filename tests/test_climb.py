@@ -18,6 +18,9 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import PROGRAM, Demo, MakeDemo
+from tests.test_crash import kill_at
+from yellow_ladder.climb.journal import Instant
+from yellow_ladder.demo.prepare import start_site, stop_site
 from yellow_ladder.demo.proof import picture_of
 
 
@@ -179,8 +182,6 @@ def test_a_request_to_stop_ends_at_a_safe_point(demo: Demo, number: signal.Signa
     demo.edit('"import sys; ', '"import signal, sys; signal.signal = lambda *_: None; ')
     demo.yl("backup", "list")
     # The service now ignores a polite stop, so that there is time to ask while the step is at work.
-    from yellow_ladder.demo.prepare import start_site, stop_site
-
     stop_site(demo.site())
     service = demo.prepared.file.read_text().replace(
         "signal.signal = lambda *_: None", "signal.signal(15, signal.SIG_IGN); signal.signal = lambda *_: None"
@@ -302,8 +303,6 @@ def test_the_state_folder_may_lie_on_another_file_system(idle: Demo, tmp_path_fa
 
 
 def test_a_plan_is_refused_when_the_site_has_changed_since(idle: Demo) -> None:
-    from tests.test_crash import Instant, kill_at
-
     kill_at(idle, 1, Instant.BEFORE)
     (idle.root / "etc/quaybook.ini").write_text("[server]\nhost = 127.0.0.1\n")
     before = picture_of(idle.site())

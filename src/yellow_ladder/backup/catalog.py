@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
@@ -15,6 +16,7 @@ FORMAT = 1
 INDEX_NAME, SUMS_NAME = "backup.json", "SHA256SUMS"
 ARCHIVE_NAME, MANIFEST_NAME = "files.tar.zst", "files.jsonl"
 UNFINISHED = ".unfinished"
+_SUM_LINE = re.compile(r"([0-9a-f]{64})  ([A-Za-z0-9._-]+)")
 ROOT_PREFIX, OUTSIDE_PREFIX = "root", "outside"
 
 
@@ -116,8 +118,11 @@ def list_backups(folder: Path) -> list[Backup]:
 def read_sums(path: Path) -> dict[str, str]:
     """The digests of a SHA256SUMS file by file name; raises AnswerNo when it is missing or garbled."""
     try:
-        lines = (path / SUMS_NAME).read_text().splitlines()
-        return {name: digest for digest, name in (line.split("  ", 1) for line in lines)}
+        *lines, rest = (path / SUMS_NAME).read_text("ascii").split("\n")
+        found = {match[2]: match[1] for match in map(_SUM_LINE.fullmatch, lines) if match}
+        if rest or len(found) != len(lines):
+            raise ValueError("a line in it is no digest with a name")
+        return found
     except (OSError, ValueError) as fault:
         raise damaged(path / SUMS_NAME, str(fault)) from fault
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from yellow_ladder.checks.data import database_reachable, schema_as_expected
 from yellow_ladder.checks.machine import free_space, rights_to_place, state_on_same_disk
 from yellow_ladder.checks.records import Check, Circumstances, Finding, Level, stop
-from yellow_ladder.checks.releases import contracts_fit, digests_match, sheets_in_source, unbuilt_moves
+from yellow_ladder.checks.releases import contracts_fit, packages_sound, sheets_in_source, unbuilt_moves
 from yellow_ladder.checks.site import (
     core_edits,
     data_folders,
@@ -24,7 +24,7 @@ ALL_CHECKS: dict[str, Check] = {
     "database": database_reachable,
     "schema": schema_as_expected,
     "services": services_controllable,
-    "packages": digests_match,
+    "packages": packages_sound,
     "release source": sheets_in_source,
     "contracts": contracts_fit,
     "moves": unbuilt_moves,

@@ -6,19 +6,26 @@ from collections.abc import Iterator
 
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.database import Table
+from yellow_ladder.errors import LadderError
 from yellow_ladder.files.manifest import within
+from yellow_ladder.files.unpack import read_contents
 from yellow_ladder.fingerprints.hashing import ColumnSums
 from yellow_ladder.fingerprints.lineage import compose
 from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint
 from yellow_ladder.release.source import check_digest
 
 
-def digests_match(at: Circumstances) -> Iterator[Finding]:
-    """Is every package the one that was published?"""
+def packages_sound(at: Circumstances) -> Iterator[Finding]:
+    """Is every package the one that was published, and does it hold nothing but plain content?"""
     required = at.site.record.releases.digests == "required"
     for rung in at.route.rungs:
         release = rung.release
-        digest = check_digest(release)
+        try:
+            digest = check_digest(release)
+            read_contents(release.archive, release.limits, release.sheet.archive.top)
+        except LadderError as fault:
+            yield from (stop("packages", problem.message, problem.remedy) for problem in fault.problems)
+            continue
         if release.published_sha256:
             yield ok("packages", f"{release.archive.name} is as published ({digest[:12]}…)")
             continue

@@ -13,12 +13,17 @@ from yellow_ladder.site.site import Site
 _COMMAND_WITHIN_S = 60.0
 
 
-def close_site(site: Site) -> str:
-    """Shut users out; may be repeated. Returns what was done, for people."""
+def close_site(site: Site, *, part_way: bool = False) -> str:
+    """Shut users out; may be repeated. Returns what was done, for people.
+
+    `part_way`: a kill may have left the folder of the flag on its way between two trees, where no flag can be.
+    """
     maintenance = site.record.maintenance
     if maintenance is None:
         return "no [maintenance] in the site file"
     if site.flag is not None:
+        if part_way and not site.flag.parent.is_dir():
+            return "its flag follows with the folder that it lies in"
         _write_flag(site, site.flag)
         return f"flag {site.flag}"
     _run(site, maintenance.close, "close")

@@ -28,7 +28,7 @@ def steps_down(plan: Plan, standing: Standing) -> list[Step]:
     """
     names = [spec.name for spec in plan.site.record.services]
     steps = [
-        Step("back:close", "close the site to its users", lambda run: {"summary": close_site(run.site)}),
+        Step("back:close", "close the site to its users", lambda run: {"summary": close_site(run.site, part_way=True)}),
         *(Step(f"back:stop:{name}", f"stop {name}", stop_service(name)) for name in reversed(names)),
     ]
     if standing.has_backup:

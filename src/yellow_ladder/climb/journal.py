@@ -106,7 +106,9 @@ def read_journal(path: Path, first_chain: str) -> tuple[list[JournalRecord], str
     raw = path.read_bytes() if path.exists() else b""
     records: list[JournalRecord] = []
     chain, sound = first_chain, 0
-    for number, line in enumerate(raw.splitlines(keepends=True), start=1):
+    lines = [line + b"\n" for line in raw.split(b"\n")]
+    lines[-1] = lines[-1][:-1]
+    for number, line in enumerate(filter(None, lines), start=1):
         if not line.endswith(b"\n") or not line.strip(b"\0\n"):
             if sound + len(line) < len(raw):
                 raise _altered(path, number)

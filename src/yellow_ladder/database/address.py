@@ -11,11 +11,15 @@ ENGINES_NOT_BUILT = ("postgresql", "mariadb", "mysql")
 
 @dataclass(frozen=True, slots=True)
 class DatabaseAddress:
-    """One database: its name in the site file, its engine, and the file it lives in."""
+    """One database: its name in the site file, its engine, and the file it lives in.
+
+    `is_kept`: the file is a backup, which nobody writes to and beside which nothing may be written.
+    """
 
     name: str
     engine: str
     path: Path
+    is_kept: bool = False
 
 
 def parse_address(name: str, url: str, base: Path) -> DatabaseAddress:

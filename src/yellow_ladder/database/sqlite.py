@@ -57,7 +57,7 @@ class SqliteDatabase:
                     str(path),
                 )
             )
-        uri = f"file:{quote(str(path))}?mode={'rw' if write else 'ro'}"
+        uri = f"file:{quote(str(path))}?mode={'rw' if write else 'ro'}{'&immutable=1' if self.address.is_kept else ''}"
         try:
             connection = sqlite3.connect(uri, uri=True, timeout=self._busy_s, isolation_level=None)
             try:
@@ -203,7 +203,7 @@ class SqliteDatabase:
 
     def check_backup(self, backup: Path) -> None:
         """See the port."""
-        copy = SqliteDatabase(DatabaseAddress(self.address.name, "sqlite", backup))
+        copy = self.opened_backup(backup)
         try:
             answer = copy.scalar("PRAGMA quick_check(1)")
         except BadInput as broken:
@@ -214,7 +214,7 @@ class SqliteDatabase:
 
     def opened_backup(self, backup: Path) -> SqliteDatabase:
         """See the port."""
-        return SqliteDatabase(DatabaseAddress(self.address.name, "sqlite", backup))
+        return SqliteDatabase(DatabaseAddress(self.address.name, "sqlite", backup, is_kept=True))
 
     def restore_from(self, backup: Path, owner: tuple[int, int], mode: int) -> None:
         """See the port. A log of the newer database must go first: SQLite would replay it into the older one."""

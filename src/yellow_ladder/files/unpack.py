@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 import tarfile
+from collections.abc import Container
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
@@ -103,7 +104,7 @@ def read_contents(path: Path, limits: Limits, top: str | None = None) -> dict[st
             if member.issym():
                 found[name] = f"link:{member.linkname}"
             elif member.islnk():
-                found[name] = found.get(safe_path(path, member.linkname), "")
+                found[name] = found[_first_name(budget, member, name, found)]
             elif content is not None:
                 found[name] = _digest(content, budget)
     tops = {name.split("/", 1)[0] for name in budget.names if name}
@@ -111,6 +112,14 @@ def read_contents(path: Path, limits: Limits, top: str | None = None) -> dict[st
     if not strip:
         return found
     return {name[len(strip) + 1 :]: value for name, value in found.items() if name.startswith(strip + "/")}
+
+
+def _first_name(budget: _Budget, member: tarfile.TarInfo, name: str, known: Container[str]) -> str:
+    """The earlier member that a hard link names; raises BadInput when there is none."""
+    first = safe_path(budget.path, member.linkname)
+    if first not in known:
+        raise refused(budget.path, f"the hard link {name!r} names {first!r}, which is not in it")
+    return first
 
 
 def _digest(content: IO[bytes], budget: _Budget) -> str:
@@ -137,9 +146,7 @@ def _place(
     elif member.issym():
         location.symlink_to(member.linkname)
     elif member.islnk():
-        first = safe_path(budget.path, member.linkname)
-        if first not in digests:
-            raise refused(budget.path, f"the hard link {name!r} names {first!r}, which is not in it")
+        first = _first_name(budget, member, name, digests)
         os.link(target / first, location)
         digests[name] = digests[first]
     elif content is not None:

@@ -7,7 +7,7 @@ import os
 import subprocess
 import sys
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
@@ -60,7 +60,8 @@ def take_fingerprint(
     parts = workers if sum(counts.values()) >= PARALLEL_FROM_ROWS else 1
     jobs = []
     for table in tables:
-        key = (keys or {}).get(table.name) or table.key or table.columns
+        wanted = (keys or {}).get(table.name, ())
+        key = wanted if wanted and set(wanted) <= set(table.columns) else table.key or table.columns
         spans = database.spans(table.name, parts) if counts[table.name] >= PARALLEL_FROM_ROWS // 4 else [None]
         jobs += [Job(table, key, span, counts[table.name] // len(spans)) for span in spans]
     found = _run_jobs(database, jobs, parts, on_rows)
@@ -129,8 +130,8 @@ def _start_helper(address: DatabaseAddress, jobs: Sequence[Job]) -> subprocess.P
         stdin=subprocess.PIPE,
         stdout=subprocess.PIPE,
     )
-    order = {"name": address.name, "engine": address.engine, "path": str(address.path)}
-    request = {"address": order, "parent": os.getpid(), "jobs": [job.as_record() for job in jobs]}
+    where = {**asdict(address), "path": str(address.path)}
+    request = {"address": where, "parent": os.getpid(), "jobs": [job.as_record() for job in jobs]}
     if helper.stdin is None:
         raise OwnFault(Problem("no-pipe", "a helper process has no input"))
     helper.stdin.write(json.dumps(request).encode())
@@ -151,7 +152,7 @@ def _help() -> None:
     """Be a helper: take jobs from standard input, give fingerprints to standard output."""
     request = json.load(sys.stdin)
     where = request["address"]
-    database = open_database(DatabaseAddress(where["name"], where["engine"], Path(where["path"])))
+    database = open_database(DatabaseAddress(**{**where, "path": Path(where["path"])}))
 
     def end_with_parent(_rows: int) -> None:
         if os.getppid() != request["parent"]:

@@ -23,6 +23,7 @@ from yellow_ladder.site.site import Site
 _LAUNCH = 'umask 022; echo $$ > "$1.new" && mv "$1.new" "$1" && shift && exec "$@"'
 _CLOCK_SLACK_S = 2.0
 _HARD_STOP_S = 5.0
+_PID_WITHIN_S = 5.0
 
 
 class ProcessService:
@@ -56,6 +57,9 @@ class ProcessService:
     def start(self) -> None:
         """See the port."""
         child = None if self.process() else self._launch()
+        end = time.monotonic() + _PID_WITHIN_S
+        while child is not None and child.poll() is None and not self.process() and time.monotonic() < end:
+            time.sleep(0.005)
 
         def is_alive() -> bool:
             if child is not None:

@@ -53,6 +53,7 @@ class IniSettings:
     def add(self, key: str, value: str, comment: str) -> None:
         """Add a key at the end of its section, under its comment."""
         section, option = key.split(".", 1)
+        value = value.replace("\n", "\n    ")
         if not self._updater.has_section(section):
             if self._updater.sections():
                 self._updater[self._updater.sections()[-1]].add_after.space(1)

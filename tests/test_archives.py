@@ -1,0 +1,171 @@
+"""Nothing that an archive says is trusted; what was packed comes out as it went in."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import tarfile
+from collections.abc import Callable
+from pathlib import Path
+from typing import Literal
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from tests import archives
+from yellow_ladder.demo.build import build_releases
+from yellow_ladder.errors import BadInput, LadderError
+from yellow_ladder.files.archive_read import safe_path
+from yellow_ladder.files.archive_write import TreeSource, write_archive
+from yellow_ladder.files.manifest import (
+    compare_manifests,
+    keep_all,
+    manifest_from_lines,
+    manifest_to_lines,
+    take_manifest,
+)
+from yellow_ladder.files.unpack import Limits, read_contents, unpack_archive
+
+WRITE: dict[str, Literal["w:gz", "w:xz", "w:"]] = {".tar.gz": "w:gz", ".tar.xz": "w:xz", ".tar": "w:"}
+LIMITS = Limits(4096, announced=True)
+
+
+@pytest.mark.parametrize("what", archives.HOSTILE)
+@pytest.mark.parametrize("work", ["unpack", "list"])
+def test_a_hostile_archive_is_refused_and_writes_nothing_outside(what: str, work: str, tmp_path: Path) -> None:
+    archive = archives.write(tmp_path / "release.tar.zst", *archives.HOSTILE[what])
+    inner = tmp_path / "deep" / "target"
+    inner.mkdir(parents=True)
+    before = {path for path in tmp_path.rglob("*") if inner not in path.parents}
+    if work == "list" and what.startswith("hard link to nothing"):
+        return  # listing follows no link
+    works: dict[str, Callable[[], object]] = {
+        "unpack": lambda: unpack_archive(archive, inner, LIMITS, ""),
+        "list": lambda: read_contents(archive, LIMITS, ""),
+    }
+    with pytest.raises(BadInput) as refusal:
+        works[work]()
+    assert refusal.value.problems[0].code == "archive-refused"
+    assert {path for path in tmp_path.rglob("*") if inner not in path.parents} == before
+    assert not Path("/etc/quaybook-was-here").exists()
+
+
+@pytest.mark.parametrize("damage", archives.DAMAGE)
+@pytest.mark.parametrize("ending", [".tar.zst", ".tar.gz", ".tar.xz", ".tar"])
+def test_a_damaged_archive_is_never_taken_for_whole(
+    damage: Callable[[Path], None], ending: str, tmp_path: Path
+) -> None:
+    source = tmp_path / "tree"
+    source.mkdir()
+    for number in range(20):
+        (source / f"file{number}").write_bytes(os.urandom(3000))
+    archive = tmp_path / f"release{ending}"
+    if ending == ".tar.zst":
+        write_archive(archive, [TreeSource("top", source, keep_all)])
+    else:
+        with tarfile.open(archive, WRITE[ending]) as writer:
+            writer.add(source, "top")
+    want = take_manifest(source)
+    if damage is archives.cut and ending == ".tar":
+        damage = archives.cut_in_half  # the end of a plain tar is padding
+    damage(archive)
+    target = tmp_path / "target"
+    target.mkdir()
+    code = ""
+    try:
+        unpack_archive(archive, target, Limits())
+    except LadderError as refusal:
+        code = refusal.problems[0].code
+    assert code in ("archive-damaged", "archive-refused", "")
+    if not code:
+        # Formats without a checksum cannot see a flipped bit of content: published digests are for that.
+        assert damage is archives.flip
+        assert ending == ".tar"
+        assert compare_manifests(want, take_manifest(target))
+
+
+names = st.text(
+    st.characters(codec="utf-8", exclude_characters="/\0", categories=("L", "N", "P", "S", "Z", "Cc")),
+    min_size=1,
+    max_size=20,
+)
+plain = names.filter(lambda name: name not in (".", ".."))
+
+
+@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(tree=st.dictionaries(st.tuples(plain, plain), st.binary(max_size=2000), max_size=8), times=st.integers(0, 2**60))
+def test_any_tree_comes_out_of_an_archive_as_it_went_in(
+    tree: dict[tuple[str, str], bytes], times: int, tmp_path_factory: pytest.TempPathFactory
+) -> None:
+    folder = tmp_path_factory.mktemp("tree")
+    source = folder / "source"
+    source.mkdir()
+    for (first, second), content in tree.items():
+        (source / first).mkdir(exist_ok=True)
+        (source / first / second).write_bytes(content)
+        os.utime(source / first / second, ns=(times, times))
+    (source / "link").symlink_to("nowhere") if not (source / "link").exists() else None
+    archived, _ = write_archive(folder / "a.tar.zst", [TreeSource("t", source, keep_all)])
+    target = folder / "target"
+    target.mkdir()
+    unpack_archive(folder / "a.tar.zst", target, Limits(), "t")
+    found = take_manifest(target)
+    assert {p: (e.kind, e.sha256, e.target) for p, e in found.items()} == {
+        p: (e.kind, e.sha256, e.target) for p, e in archived.trees["t"].items()
+    }
+    plain_tar = folder / "by tar"
+    plain_tar.mkdir()
+    command = f"zstd -dcq '{folder}/a.tar.zst' | tar -x -C '{plain_tar}' --strip-components=1"
+    subprocess.run(["sh", "-c", command], check=True)
+    assert compare_manifests(archived.trees["t"], take_manifest(plain_tar)) == []
+    for path, entry in archived.trees["t"].items():
+        if entry.kind == "file":
+            assert (plain_tar / path).stat().st_mtime_ns == entry.modified_ns
+    assert manifest_from_lines(manifest_to_lines(found)) == found
+
+
+@given(st.text(min_size=1, max_size=30))
+def test_a_safe_path_never_leaves_its_folder(name: str) -> None:
+    try:
+        path = safe_path(Path("x.tar"), name)
+    except BadInput:
+        return
+    assert not Path(path).is_absolute()
+    assert ".." not in path.split("/")
+
+
+def test_hard_links_stay_one_file(tmp_path: Path) -> None:
+    source, target = tmp_path / "source", tmp_path / "target"
+    source.mkdir()
+    target.mkdir()
+    (source / "a").write_text("one")
+    (source / "b").hardlink_to(source / "a")
+    write_archive(tmp_path / "a.tar.zst", [TreeSource("t", source, keep_all)])
+    subprocess.run(["sh", "-c", f"zstd -dcq {tmp_path}/a.tar.zst | tar -x -C {target}"], check=True)
+    assert (target / "t/a").stat().st_ino == (target / "t/b").stat().st_ino
+
+
+def test_packing_the_same_tree_gives_the_same_bytes(tmp_path: Path) -> None:
+    first = build_releases(tmp_path / "one")
+    second = build_releases(tmp_path / "two")
+    assert [one.sha256 for one in first] == [two.sha256 for two in second]
+    for packed in first:
+        contents = tmp_path / packed.archive.name
+        contents.mkdir()
+        done = unpack_archive(packed.archive, contents, Limits(packed.unpacked_bytes, announced=True))
+        assert done.written_bytes == packed.unpacked_bytes
+    subprocess.run(["sha256sum", "-c", "--quiet", "SHA256SUMS"], cwd=tmp_path / "one", check=True)
+
+
+def repack_without_sheet(archive: Path, target: Path, tree: Path) -> str:
+    """Make of a release what a vendor would publish who has never heard of sheets; returns the sheet's text."""
+    unpack_archive(archive, tree, Limits())
+    sheet = (tree / "release.toml").read_text()
+    (tree / "release.toml").unlink()
+    with tarfile.open(target, "w:gz") as writer:
+        writer.add(tree, "vendor-name-1.0")
+    archive.unlink()
+    shutil.rmtree(tree)
+    return sheet.replace("unpacked_bytes", 'top = "vendor-name-1.0"\nunpacked_bytes')

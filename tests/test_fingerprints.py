@@ -1,0 +1,234 @@
+"""Fingerprints see every change, in any order of rows; the judgement allows what was declared and nothing else."""
+
+from __future__ import annotations
+
+import random
+import sqlite3
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import assume, given, settings
+from hypothesis import strategies as st
+
+from yellow_ladder.database import DatabaseAddress, open_database
+from yellow_ladder.fingerprints import scan
+from yellow_ladder.fingerprints.hashing import combine_keys, hash_values, sum_column
+from yellow_ladder.fingerprints.judge import Verdict, is_whole, judge
+from yellow_ladder.fingerprints.lineage import compose
+from yellow_ladder.fingerprints.records import DatabasePrint
+from yellow_ladder.fingerprints.scan import take_fingerprint
+from yellow_ladder.release.sheet import Contract
+
+NUMBERS = st.integers(-(2**63), 2**63 - 1) | st.floats(allow_nan=False)
+VALUES = st.none() | NUMBERS | st.text(max_size=20) | st.binary(max_size=20)
+
+
+def column_sums(rows: list[tuple[Any, Any]]) -> Any:
+    keys = combine_keys([hash_values([key for key, _ in rows])[0]], len(rows))
+    hashes, present = hash_values([value for _, value in rows])
+    return sum_column(hashes, present, keys)
+
+
+ROWS = st.dictionaries(st.integers(-(2**40), 2**40), VALUES, min_size=1, max_size=40).map(lambda d: list(d.items()))
+
+
+@given(rows=ROWS, seed=st.integers())
+def test_the_order_of_rows_does_not_matter(rows: list[tuple[int, Any]], seed: int) -> None:
+    shuffled = rows[:]
+    random.Random(seed).shuffle(shuffled)
+    assert column_sums(rows) == column_sums(shuffled)
+
+
+@given(rows=ROWS, cut=st.integers(0, 40))
+def test_parts_add_up_to_the_whole(rows: list[tuple[int, Any]], cut: int) -> None:
+    cut = 1 + cut % len(rows)
+    parts = [column_sums(part) for part in (rows[:cut], rows[cut:]) if part]
+    assert sum(parts[1:], start=parts[0]) == column_sums(rows)
+
+
+def same_value(first: Any, second: Any) -> bool:
+    return type(first) is type(second) and (repr(first) == repr(second))
+
+
+@given(rows=ROWS, place=st.integers(0, 100), value=VALUES)
+def test_one_changed_value_is_seen(rows: list[tuple[int, Any]], place: int, value: Any) -> None:
+    place %= len(rows)
+    assume(not same_value(rows[place][1], value))
+    changed = [*rows[:place], (rows[place][0], value), *rows[place + 1 :]]
+    assert column_sums(rows) != column_sums(changed)
+
+
+@given(rows=ROWS, one=st.integers(0, 100), other=st.integers(0, 100))
+def test_two_swapped_values_are_seen(rows: list[tuple[int, Any]], one: int, other: int) -> None:
+    one, other = one % len(rows), other % len(rows)
+    assume(not same_value(rows[one][1], rows[other][1]))
+    swapped = rows[:]
+    swapped[one], swapped[other] = (rows[one][0], rows[other][1]), (rows[other][0], rows[one][1])
+    assert column_sums(rows) != column_sums(swapped)
+    assert column_sums(rows).loose == column_sums(swapped).loose
+
+
+@pytest.mark.parametrize(
+    "pair", [(1, 1.0), (1, "1"), ("1", b"1"), (None, ""), ("", b""), (0.0, -0.0), (2**62, 2**62 + 1)]
+)
+def test_values_of_different_types_are_different(pair: tuple[Any, Any]) -> None:
+    assert column_sums([(1, pair[0])]) != column_sums([(1, pair[1])])
+
+
+def database(path: Path, script: str) -> Any:
+    connection = sqlite3.connect(path)
+    connection.executescript(script)
+    connection.commit()
+    connection.close()
+    return open_database(DatabaseAddress("main", "sqlite", path))
+
+
+OLD = """
+CREATE TABLE owners (id INTEGER PRIMARY KEY, name TEXT, street TEXT, town TEXT);
+INSERT INTO owners VALUES (1, 'Ada', 'Rope Walk 1', 'Nordmole'), (2, 'Bo', NULL, 'Sandhavn'), (3, 'Dov', '', NULL);
+CREATE TABLE boats (id INTEGER PRIMARY KEY, name TEXT, length REAL);
+INSERT INTO boats VALUES (1, 'Zephyr', 6.5), (2, 'Pelican', 9.0);
+CREATE TABLE tides (hour INTEGER, height REAL);
+INSERT INTO tides VALUES (0, 1.5), (6, 4.5), (12, 1.5);
+CREATE TABLE berths (dock TEXT, number INTEGER, power REAL, PRIMARY KEY (dock, number)) WITHOUT ROWID;
+INSERT INTO berths VALUES ('A', 1, 16.0), ('A', 2, NULL), ('B', 1, 32.0);
+CREATE VIEW long_boats AS SELECT name FROM boats WHERE length > 8;
+"""
+
+UP = """
+CREATE TABLE addresses (id INTEGER PRIMARY KEY, owner_id INTEGER, street TEXT, town TEXT);
+INSERT INTO addresses (owner_id, street, town) SELECT id, street, town FROM owners ORDER BY id DESC;
+ALTER TABLE owners DROP COLUMN street;
+ALTER TABLE owners DROP COLUMN town;
+ALTER TABLE owners ADD COLUMN phone TEXT;
+ALTER TABLE boats RENAME TO vessels;
+ALTER TABLE vessels RENAME COLUMN length TO length_m;
+"""
+
+CONTRACT = {
+    "tables_added": ["addresses"],
+    "moved": [
+        {"from": "owners.street", "to": "addresses.street", "by": "owner_id"},
+        {"from": "owners.town", "to": "addresses.town", "by": "owner_id"},
+    ],
+    "tables": [
+        {"name": "owners", "columns_added": ["phone"]},
+        {"name": "vessels", "renamed_from": "boats", "columns_renamed": {"length": "length_m"}},
+    ],
+}
+
+
+def judged(tmp_path: Path, harm: str = "", contract: dict[str, Any] = CONTRACT, volatile: tuple[str, ...] = ()) -> Any:
+    live = database(tmp_path / "site.sqlite", OLD)
+    before = take_fingerprint(live)
+    before = DatabasePrint.from_record(before.as_record())
+    connection = sqlite3.connect(tmp_path / "site.sqlite")
+    connection.executescript(UP + harm)
+    connection.close()
+    lineage = compose(before, [("2.0", Contract.model_validate(contract))])
+    after = take_fingerprint(live, lineage.keys(before))
+    return judge(before, after, lineage, volatile)
+
+
+def test_what_was_declared_is_allowed(tmp_path: Path) -> None:
+    verdicts = {one.table: one for one in judged(tmp_path)}
+    assert is_whole(list(verdicts.values())), verdicts
+    assert verdicts["addresses"].columns_compared == 2
+    assert verdicts["vessels"].columns_compared == 3
+    assert verdicts["tides"].verdict is Verdict.SAME
+
+
+HARMS = {
+    "UPDATE owners SET name = 'Adah' WHERE id = 1": "owners",
+    "DELETE FROM owners WHERE id = 3": "owners",
+    "INSERT INTO owners (id, name) VALUES (9, 'Nobody')": "owners",
+    "UPDATE vessels SET length_m = 6.500000001 WHERE id = 1": "vessels",
+    "UPDATE vessels SET name = CASE id WHEN 1 THEN 'Pelican' ELSE 'Zephyr' END": "vessels",
+    "UPDATE addresses SET street = '' WHERE street IS NULL": "addresses",
+    "UPDATE addresses SET street = NULL WHERE street = ''": "addresses",
+    "UPDATE addresses SET owner_id = 4 - owner_id": "addresses",
+    "DELETE FROM addresses WHERE owner_id = 1": "addresses",
+    "UPDATE tides SET height = 1.5 + (hour = 6) * 3 + (hour = 0) - (hour = 12)": "tides",
+    "UPDATE tides SET hour = 12 - hour, height = height WHERE hour <> 6": "",
+    "UPDATE berths SET power = 32.0 WHERE dock = 'A' AND number = 1": "berths",
+    "UPDATE berths SET power = NULL": "berths",
+    "DROP TABLE tides": "tides",
+    "DROP VIEW long_boats": "view long_boats",
+    "CREATE TABLE surprise (id INTEGER)": "surprise",
+    "ALTER TABLE berths ADD COLUMN depth REAL": "berths",
+    "ALTER TABLE tides DROP COLUMN height": "tides",
+}
+
+
+@pytest.mark.parametrize(("harm", "table"), HARMS.items())
+def test_whatever_was_not_declared_is_a_difference(tmp_path: Path, harm: str, table: str) -> None:
+    differing = [one.table for one in judged(tmp_path, harm) if one.verdict is Verdict.DIFFERS]
+    assert differing == ([table] if table else [])
+
+
+def test_volatile_tables_may_change(tmp_path: Path) -> None:
+    assert is_whole(judged(tmp_path, "DELETE FROM tides; UPDATE berths SET power = 1", volatile=("tides", "berths")))
+
+
+def test_a_contract_that_fits_no_database_says_so(tmp_path: Path) -> None:
+    before = take_fingerprint(database(tmp_path / "x.sqlite", OLD))
+    wrong = {
+        "tables_added": ["owners"],
+        "tables_dropped": ["lighthouses"],
+        "tables": [{"name": "boats", "columns_dropped": ["mast"]}, {"name": "pilots"}],
+        "moved": [{"from": "pilots.name", "to": "owners.pilot", "by": "id"}],
+    }
+    found = compose(before, [("3.0", Contract.model_validate(wrong))]).contradictions
+    assert len(found) == 5
+    assert all(text.startswith("3.0 ") for text in found)
+
+
+def test_several_processes_find_what_one_finds(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    rows = scan.PARALLEL_FROM_ROWS + 1_000
+    live = database(
+        tmp_path / "large.sqlite",
+        "CREATE TABLE visits (id INTEGER PRIMARY KEY, note TEXT, fee REAL);"
+        f" WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < {rows})"
+        " INSERT INTO visits SELECT i * 3, 'visit ' || i, CASE WHEN i % 5 THEN i / 7.0 END FROM n;"
+        " CREATE TABLE boats (id INTEGER PRIMARY KEY, name TEXT); INSERT INTO boats VALUES (1, 'Zephyr');",
+    )
+    seen: list[int] = []
+    one = take_fingerprint(live, workers=1)
+    three = take_fingerprint(live, workers=3, on_rows=seen.append)
+    assert one == three
+    assert one.tables["visits"].rows == rows
+    assert sum(seen) == rows + 1
+
+
+@settings(max_examples=15, deadline=None)
+@given(rows=st.lists(st.tuples(VALUES, VALUES), min_size=1, max_size=30))
+def test_what_is_stored_is_what_is_hashed(
+    rows: list[tuple[Any, Any]], tmp_path_factory: pytest.TempPathFactory
+) -> None:
+    path = tmp_path_factory.mktemp("rows") / "x.sqlite"
+    live = database(path, "CREATE TABLE t (id INTEGER PRIMARY KEY, a, b)")
+    connection = sqlite3.connect(path)
+    connection.executemany("INSERT INTO t (a, b) VALUES (?, ?)", rows)
+    connection.commit()
+    first = take_fingerprint(live)
+    connection.execute("CREATE TABLE u AS SELECT * FROM t ORDER BY id DESC")
+    connection.execute("DELETE FROM t")
+    connection.execute("INSERT INTO t SELECT * FROM u")
+    connection.execute("DROP TABLE u")
+    connection.commit()
+    connection.execute("VACUUM")
+    connection.close()
+    assert take_fingerprint(live) == first
+
+
+def test_text_that_is_no_text_is_compared_all_the_same(tmp_path: Path) -> None:
+    live = database(tmp_path / "x.sqlite", "CREATE TABLE t (id INTEGER PRIMARY KEY, a TEXT)")
+    connection = sqlite3.connect(tmp_path / "x.sqlite")
+    connection.execute("INSERT INTO t VALUES (1, 'fine'), (2, CAST(x'ff' AS TEXT))")
+    connection.commit()
+    first = take_fingerprint(live)
+    connection.execute("UPDATE t SET a = CAST(x'fe' AS TEXT) WHERE id = 2")
+    connection.commit()
+    connection.close()
+    assert take_fingerprint(live) != first
