@@ -201,8 +201,8 @@ def test_what_others_wrote_while_the_site_was_closed_is_kept(make_demo: MakeDemo
     # The flag that closes the site doubles as the moment at which a stranger drops a file into a data folder.
     demo.edit('flag = "quaybook/data/closed"\n', f'close = ["sh", "{demo.folder}/drop.sh"]\nopen = ["true"]\n')
     (demo.folder / "drop.sh").write_text(
-        f"(while ! test -e '{demo.root}/quaybook/reports.py'; do sleep 0.01; done;"
-        f" echo scanned > '{demo.root}/uploads/scan.txt') > /dev/null 2>&1 &\n"
+        f"(n=0; while ! test -e '{demo.root}/quaybook/reports.py'; do sleep 0.01; n=$((n+1));"
+        f" test $n -lt 1000 || exit; done; echo scanned > '{demo.root}/uploads/scan.txt') > /dev/null 2>&1 &\n"
     )
     before = picture_of(demo.site())
     answer = demo.yl("climb", "--yes", "--json")

@@ -284,3 +284,18 @@ def test_odd_names_can_be_told(idle: Demo) -> None:
     assert answer.code == 1
     assert "Traceback" not in answer.err
     assert idle.json("check", code=1)["stops"] == 1
+
+
+def test_what_would_stay_behind_in_the_old_tree_stops_a_climb(idle: Demo) -> None:
+    idle.edit('data = ["data", "uploads"]', 'data = ["uploads"]')
+    idle.edit('pid_file = "run/web.pid"', 'pid_file = "quaybook/web.pid"')
+    with untouched(idle):
+        told = " ".join(one["message"] for one in idle.yl("climb", "--yes", "--json").problems)
+    assert "the database `main` lies inside root and in no data folder" in told
+    assert "the pid file of `web` lies inside root" in told
+
+
+def test_a_path_outside_must_be_outside(idle: Demo) -> None:
+    idle.edit("[keep]\n", f'[keep]\noutside = ["{idle.root}/server.py"]\n')
+    with untouched(idle):
+        refused(idle.yl("climb", "--yes", "--json"), 2, "not-outside", "server.py")

@@ -327,3 +327,42 @@ def test_secrets_stay_out_of_output_journal_and_report(demo: Demo) -> None:
         if path.is_dir() and "aside" not in path.parts:
             assert stat.S_IMODE(path.stat().st_mode) == 0o700, path
     assert stat.S_IMODE((climb / "journal.jsonl").stat().st_mode) == 0o600
+
+
+def test_a_new_version_that_ruined_its_database_can_be_left(demo: Demo) -> None:
+    before = picture_of(demo.site())
+    demo.json("climb", "--yes")
+    demo.database.write_bytes(b"ruined by the new version " * 1000)
+    result = demo.json("descend", "--yes")
+    assert len(result["price"]["unreadable"]) == 1
+    assert picture_of(demo.site()) == before
+    kept = next((demo.folder / ".ladder" / "climbs").glob("*/written-since/quaybook.sqlite"))
+    assert kept.read_bytes().startswith(b"ruined by the new version")
+
+
+def test_a_broken_connection_does_not_leave_the_site_closed(make_demo: MakeDemo) -> None:
+    demo = make_demo(rows=5_000)
+    reading, writing = os.pipe()
+    climb = subprocess.Popen(
+        [str(PROGRAM), "climb", "--yes"], cwd=demo.folder, stdout=writing, stderr=writing, stdin=subprocess.DEVNULL
+    )
+    os.close(writing)
+    end = time.monotonic() + 30
+    while not list((demo.folder / ".ladder").glob("climbs/*/journal.jsonl")) and time.monotonic() < end:
+        time.sleep(0.01)
+    os.close(reading)
+    climb.send_signal(signal.SIGHUP)
+    climb.wait(timeout=60)
+    assert demo.json("history")[0]["state"] == "climbed"
+    assert about(demo)["version"] == "4.0"
+
+
+def test_the_umask_of_whoever_types_does_not_show_in_the_site(idle: Demo) -> None:
+    mask = os.umask(0o077)
+    try:
+        idle.json("climb", "--yes")
+    finally:
+        os.umask(mask)
+    assert stat.S_IMODE((idle.root / "static" / "css").stat().st_mode) == 0o755
+    assert stat.S_IMODE((idle.root / "static/css/style.css").stat().st_mode) == 0o644
+    assert stat.S_IMODE((idle.root / "config").stat().st_mode) == 0o755

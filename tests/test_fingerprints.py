@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from yellow_ladder.database import DatabaseAddress, open_database
 from yellow_ladder.fingerprints import scan
-from yellow_ladder.fingerprints.hashing import combine_keys, hash_values, sum_column
+from yellow_ladder.fingerprints.hashing import ColumnHasher, combine_keys, hash_values, sum_column
 from yellow_ladder.fingerprints.judge import Verdict, is_whole, judge
 from yellow_ladder.fingerprints.lineage import compose
 from yellow_ladder.fingerprints.records import DatabasePrint
@@ -45,6 +45,23 @@ def test_parts_add_up_to_the_whole(rows: list[tuple[int, Any]], cut: int) -> Non
     cut = 1 + cut % len(rows)
     parts = [column_sums(part) for part in (rows[:cut], rows[cut:]) if part]
     assert sum(parts[1:], start=parts[0]) == column_sums(rows)
+
+
+@given(
+    chunks=st.lists(st.lists(st.none() | st.text(max_size=3), min_size=1, max_size=9), min_size=1, max_size=4),
+    odd=VALUES,
+)
+def test_remembered_texts_hash_like_any_other(chunks: list[list[Any]], odd: Any) -> None:
+    hasher = ColumnHasher()
+    for chunk in [*chunks, [*chunks[0], odd]]:
+        hashes, present = hasher.hash(chunk)
+        plain, plainly_present = hash_values(chunk)
+        here = [value is not None for value in chunk]
+        assert [h for h, is_here in zip(hashes.tolist(), here, strict=True) if is_here] == [
+            h for h, is_here in zip(plain.tolist(), here, strict=True) if is_here
+        ]
+        assert (here if present is None else present.tolist()) == here
+        assert (here if plainly_present is None else plainly_present.tolist()) == here
 
 
 def same_value(first: Any, second: Any) -> bool:

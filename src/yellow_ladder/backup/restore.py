@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Collection, Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
@@ -38,19 +38,12 @@ class Restored:
     rights_set: int
 
 
-@dataclass(frozen=True, slots=True)
-class Rescue:
-    """Where files are kept that a restore would overwrite or remove, and which of them are worth it."""
-
-    folder: Path
-    is_wanted: Callable[[str], bool]
-
-
 def restore_files(
-    backup: Backup, root: Path, skip: Skip, *, with_outside: bool = True, rescue: Rescue | None = None
+    backup: Backup, root: Path, skip: Skip, *, with_outside: bool = True, rescue: Path | None = None
 ) -> Restored:
     """Make the tree at `root` (and the files outside it) equal to the backup; may be repeated after a crash.
 
+    Files that would be written over or removed are kept in the folder `rescue` first, where one is given.
     Raises AnswerNo when the tree is not equal afterwards.
     """
     manifest = backup.manifest()
@@ -72,13 +65,13 @@ def restore_files(
     return Restored(len(wanted), removed, rights)
 
 
-def _keep_what_would_go(root: Path, expected: Manifest, found: Manifest, rescue: Rescue) -> None:
+def _keep_what_would_go(root: Path, expected: Manifest, found: Manifest, rescue: Path) -> None:
     """Copy files that are new or changed against the backup, before anything is written over them."""
     for path, entry in found.items():
         is_file = entry.kind in (Kind.FILE, Kind.LINK)
         as_backed_up = path in expected and entry.same_content(expected[path])
-        if is_file and not as_backed_up and rescue.is_wanted(path):
-            target = rescue.folder / path
+        if is_file and not as_backed_up:
+            target = rescue / path
             private_folder(target.parent)
             remove_entry(target)
             copy_entry(root / path, target)

@@ -15,6 +15,10 @@ def database_reachable(at: Circumstances) -> Iterator[Finding]:
         else:
             rows = sum(facts.tables.values())
             yield ok("database", f"{facts.name}: {facts.engine}, {len(facts.tables)} tables, {rows:,} rows")
+    for address in at.site.addresses():
+        if address.path.is_relative_to(at.site.root) and not at.site.is_data(at.site.tree_path(address.path)):
+            seen = f"the database `{address.name}` lies inside root and in no data folder: it would stay behind"
+            yield stop("database", seen, f"add {at.site.tree_path(address.path.parent)} to keep.data, or move it out")
     for spec in at.site.record.databases:
         known = next((facts.tables for facts in at.survey.databases if facts.name == spec.name), {})
         for table in spec.volatile:

@@ -9,9 +9,8 @@ from yellow_ladder.database import Table
 from yellow_ladder.errors import LadderError
 from yellow_ladder.files.manifest import within
 from yellow_ladder.files.unpack import read_contents
-from yellow_ladder.fingerprints.hashing import ColumnSums
 from yellow_ladder.fingerprints.lineage import compose
-from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint
+from yellow_ladder.fingerprints.records import ColumnSums, DatabasePrint, TablePrint
 from yellow_ladder.release.source import check_digest
 
 

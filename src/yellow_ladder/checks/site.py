@@ -42,6 +42,11 @@ def maintenance_flag(at: Circumstances) -> Iterator[Finding]:
 
 def services_controllable(at: Circumstances) -> Iterator[Finding]:
     """Can every service be started and stopped from here?"""
+    for spec in at.site.record.services:
+        pid_file = at.site.resolve(at.site.filled(spec.pid_file)) if spec.pid_file else None
+        if pid_file and pid_file.is_relative_to(at.site.root) and not at.site.is_data(at.site.tree_path(pid_file)):
+            seen = f"the pid file of `{spec.name}` lies inside root and in no data folder"
+            yield stop("services", seen, "put it outside root")
     for service in services_of(at.site):
         trouble = service.trouble()
         if trouble:
@@ -86,11 +91,11 @@ def core_edits(at: Circumstances) -> Iterator[Finding]:
         seen = f"the package of {at.route.present} is not in the source: edits of its files cannot be told"
         yield warn("core edits", seen, f"put the archive of {at.route.present} into {at.releases.source}")
     elif files.edited and at.site.record.keep.edited == "stop":
-        seen = f"{len(files.edited)} files of the release were edited: {_some(files.edited)}"
+        seen = f"{_count(files.edited)} of the release edited here: {_some(files.edited)}"
         remedy = 'list them under keep.assets to keep yours, or set keep.edited = "replace" (the backup has them)'
         yield stop("core edits", seen, remedy)
     elif files.edited:
-        seen = f"{len(files.edited)} edited files will be replaced: {_some(files.edited)}"
+        seen = f"{_count(files.edited)} edited here, to be replaced: {_some(files.edited)}"
         yield warn("core edits", seen, "they stay in the backup")
     else:
         yield ok("core edits", f"{files.unchanged:,} files are as released")
@@ -108,14 +113,16 @@ def unclaimed_files(at: Circumstances) -> Iterator[Finding]:
         remedy = f"put the archive of {at.route.present} into {at.releases.source}"
         yield stop("unclaimed files", seen, remedy)
         return
-    seen = (
-        f"{len(files.unclaimed)} files are neither the release's nor named in the site file: {_some(files.unclaimed)}"
-    )
+    seen = f"{_count(files.unclaimed)} neither the release's nor named in the site file: {_some(files.unclaimed)}"
     if rule == "stop":
         remedy = 'name them under [keep], or set keep.unclaimed = "carry" or "leave"'
         yield stop("unclaimed files", seen, remedy)
     else:
         yield warn("unclaimed files", seen, "they are carried over" if rule == "carry" else "they stay in the backup")
+
+
+def _count(paths: Sequence[str]) -> str:
+    return "1 file" if len(paths) == 1 else f"{len(paths):,} files"
 
 
 def _some(paths: Sequence[str]) -> str:

@@ -88,12 +88,14 @@ class LadderCommand(click.Command):
 
 def console(choices: Choices, *, errors: bool = False) -> Console:
     """A console for results (standard output) or for everything else (standard error)."""
-    from rich.console import Console
+    from yellow_ladder.report.terminal import SteadyConsole
 
     stream = sys.stderr if errors else sys.stdout
     is_live = stream.isatty() and not choices.plain
     width = None if stream.isatty() or "COLUMNS" in os.environ else 100
-    return Console(file=stream, no_color=not is_live, highlight=False, emoji=False, width=width, force_terminal=is_live)
+    return SteadyConsole(
+        file=stream, no_color=not is_live, highlight=False, emoji=False, width=width, force_terminal=is_live
+    )
 
 
 def emit(command: str, choices: Choices, result: Any, page: RenderableType, *, exit_code: int = 0) -> None:

@@ -9,13 +9,16 @@ from collections.abc import Iterator
 
 from rich.console import Console
 from rich.markup import escape
+from rich.padding import Padding
 from rich.status import Status
+from rich.text import Text
 
 from yellow_ladder.cli.base import Choices, console
 from yellow_ladder.events import Event, Note, Progress, StepDone, StepFailed, StepStarted, Unit
 from yellow_ladder.report.words import bytes_in_words, time_in_words
 
 _PROGRESS_EVERY_S = 0.1
+_INDENT, _TITLE_WIDTH = 10, 60
 
 
 class Narrator:
@@ -27,22 +30,29 @@ class Narrator:
         self._status: Status | None = out.status("", spinner="dots") if live else None
         self._step: StepStarted | None = None
         self._shown_at = 0.0
+        self._told = False
 
     def __call__(self, event: Event) -> None:
-        """Tell one event."""
+        """Tell one event. A terminal that has gone away is no reason to fail: the journal has it all."""
+        try:
+            self._tell(event)
+        except OSError:
+            self._out.quiet = True
+
+    def _tell(self, event: Event) -> None:
         if isinstance(event, StepStarted):
             self._step = event
             self._live(f"{escape(event.title)} …")
         elif isinstance(event, Progress):
             self._tell_progress(event)
         elif isinstance(event, StepDone):
-            summary = f" [dim]{escape(event.summary)}[/]" if event.summary else ""
-            self._line(f"[green]✔[/] {escape(event.title)}{summary}", time_in_words(event.took_s))
+            self._line(Text("✔", "green"), event.title, time_in_words(event.took_s), event.summary)
         elif isinstance(event, StepFailed):
-            self._line(f"[bold red]✘[/] {escape(event.title)}: {escape(event.reason)}", "")
+            self._line(Text("✘", "bold red"), event.title)
+            self._out.print(Padding(Text(event.reason, "red"), (0, 1, 0, _INDENT)))
         elif isinstance(event, Note):
-            mark = "[yellow]↓[/]" if event.is_warning else "[dim]·[/]"
-            self._line(f"{mark} {escape(event.text)}", "")
+            mark = Text("↓", "bold yellow") if event.is_warning else Text("·", "dim")
+            self._line(mark, event.text, numbered=False)
 
     def _tell_progress(self, event: Progress) -> None:
         if self._status is None or time.monotonic() - self._shown_at < _PROGRESS_EVERY_S:
@@ -54,10 +64,17 @@ class Narrator:
         title = self._step.title if self._step else event.what
         self._live(f"{escape(title)} … [dim]{escape(event.what)}: {words(event.done)}{total}{unit}[/]")
 
-    def _line(self, markup: str, right: str) -> None:
-        number = f"{self._step.number:>3}/{self._step.total}" if self._step and right else "      "
-        took = f" [dim]{right}[/]" if right else ""
-        self._out.print(f" [dim]{number}[/] {markup}{took}", soft_wrap=True)
+    def _line(self, mark: Text, title: str, took: str = "", summary: str = "", *, numbered: bool = True) -> None:
+        """One line, cut at the width: number, mark, title, seconds, summary."""
+        number = f"{self._step.number:>3}/{self._step.total}" if self._step and numbered else ""
+        line = Text.assemble((f" {number:<6} ", "dim"), mark, f" {title}")
+        if took:
+            line.pad_right(max(0, _TITLE_WIDTH - line.cell_len))
+            line.append(f"{took:>10}", "dim")
+        if summary:
+            line.append(f"  {summary}", "dim")
+        self._out.print(line, no_wrap=True, overflow="ellipsis", crop=True)
+        self._told = True
 
     def _live(self, markup: str) -> None:
         if self._status is not None:
@@ -74,6 +91,8 @@ class Narrator:
         """Take the live line away."""
         if self._status is not None:
             self._status.stop()
+        if self._told:
+            self._out.print()
 
 
 @contextlib.contextmanager
@@ -100,13 +119,17 @@ class StopRequest:
 
 @contextlib.contextmanager
 def stoppable() -> Iterator[StopRequest]:
-    """Turn Ctrl-C and SIGTERM into a request for the length of a block."""
+    """Turn Ctrl-C and SIGTERM into a request for the length of a block.
+
+    A connection that breaks off (SIGHUP) is none: the run goes on to its end, and the site is not left closed.
+    """
     request = StopRequest()
 
     def ask(_number: int, _frame: object) -> None:
         request.asked = True
 
-    before = {number: signal.signal(number, ask) for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)}
+    before = {number: signal.signal(number, ask) for number in (signal.SIGINT, signal.SIGTERM)}
+    before[signal.SIGHUP] = signal.signal(signal.SIGHUP, signal.SIG_IGN)
     try:
         yield request
     finally:

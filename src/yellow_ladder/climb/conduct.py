@@ -146,7 +146,7 @@ def _after_trouble(run: Run, trouble: StepTrouble) -> State:
         text = f"the step `{trouble.step.title}` failed: {trouble.problems[0].message}"
         raise StoppedPartWay([Problem("step-failed", text, remedy), *trouble.problems])
     reason = trouble.problems[0].message
-    run.listen(Note(f"{trouble.step.title}: {reason}. Going back to {plan.from_version}", is_warning=True))
+    run.listen(Note(f"going back to {plan.from_version}", is_warning=True))
     run.journal.append(What.TURN, trouble.step.id, run.stamp(), {"reason": reason})
     _down(run)
     text = (

@@ -25,7 +25,7 @@ def close_site(site: Site, *, part_way: bool = False) -> str:
         if part_way and not site.flag.parent.is_dir():
             return "its flag follows with the folder that it lies in"
         _write_flag(site, site.flag)
-        return f"flag {site.flag}"
+        return f"flag {site.short(site.flag)}"
     _run(site, maintenance.close, "close")
     return "closed by command"
 

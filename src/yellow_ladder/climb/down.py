@@ -6,7 +6,7 @@ import os
 from pathlib import Path
 
 from yellow_ladder.backup.catalog import read_backup
-from yellow_ladder.backup.restore import Rescue, restore_files
+from yellow_ladder.backup.restore import restore_files
 from yellow_ladder.climb.door import close_site, close_tree, open_site
 from yellow_ladder.climb.placement import move_folders, put_in_place
 from yellow_ladder.climb.plan import Plan
@@ -60,11 +60,14 @@ def keep_what_is_newer(run: Run) -> Facts:
     """Count and keep rows and files written since the climb; the services have stopped."""
     price = reckon(run.plan)
     folder = keep_newer(run.plan, price.files)
-    rows = sum(abs(one.rows_now - one.rows_then) for one in price.tables)
-    return {
-        "summary": f"{rows:,} rows and {len(price.files):,} files, kept in {folder}",
-        "price": price.as_record(),
-    }
+    rows = sum(one.rows_now - one.rows_then for one in price.tables)
+    kept = f"kept in {run.site.short(folder)}"
+    what = (
+        "nothing has come or gone; the databases are"
+        if price.is_nothing
+        else f"rows {rows:+,}, files +{len(price.files):,},"
+    )
+    return {"summary": f"{what} {kept}", "price": price.as_record()}
 
 
 def put_tree_back(run: Run) -> Facts:
@@ -100,8 +103,8 @@ def _bring_data_home(plan: Plan, original: Path, places: list[Path]) -> None:
 def restore_all_files(run: Run) -> Facts:
     """Make every file what the backup says; unchanged ones are not read."""
     backup = read_backup(run.site.state.backups / run.plan.backup_name)
-    # Whatever others wrote into data folders while the site was closed is kept before it is written over.
-    rescue = Rescue(run.plan.folder / FOLDER_NAME / "files", run.site.is_data)
+    # Whatever others wrote while the site was closed is kept before it is written over.
+    rescue = run.plan.folder / FOLDER_NAME / "files"
     done = restore_files(backup, run.site.root, run.site.skipped(), rescue=rescue)
     close_site(run.site)
     return {"written": done.written, "removed": done.removed, "rights": done.rights_set}

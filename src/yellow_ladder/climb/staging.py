@@ -148,7 +148,9 @@ def _set_rights(staged: Path, carried: Carried, kept: set[str]) -> None:
         if model is not None and model.kind is entry.kind:
             rights = (model.uid, model.gid, model.mode | _newly_executable(model, entry))
         else:
-            rights = (parent.uid, parent.gid, entry.mode & _allowed(parent))
+            # A folder that the archive only implies has whatever bits this account's umask gave it.
+            bits = 0o755 if entry.kind is Kind.FOLDER else entry.mode
+            rights = (parent.uid, parent.gid, bits & _allowed(parent))
         owner = (rights[0] if uid is None else uid, rights[1] if gid is None else gid)
         mode = rights[2] if within(path, kept) else _wanted_mode(site, entry.kind, rights[2])
         location = staged / path

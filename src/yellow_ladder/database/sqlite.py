@@ -26,7 +26,7 @@ from yellow_ladder.files.copying import remove_entry
 
 BUSY_S = 5.0
 _PAGES_A_STEP = 4096
-_CHUNK_ROWS, _CHUNK_BYTES = 20_000, 8 * 1024**2
+_CHUNK_ROWS, _CHUNK_BYTES = 4_000, 8 * 1024**2
 _COMPANIONS = ("-wal", "-shm", "-journal")
 # Fields of the header (file format, section 1.3) that a copy through the backup interface counts anew.
 _COUNTERS = ((24, 28), (40, 44), (92, 100))
@@ -81,7 +81,7 @@ class SqliteDatabase:
         if code == sqlite3.SQLITE_FULL:
             text = f"no space left on the disk of the database `{name}`"
             return AnswerNo(Problem("disk-full", text, f"free space beside {path}", str(path)))
-        text = f"the database `{name}` ({path}) refused: {fault}"
+        text = f"the database `{name}` refused: {fault}"
         return AnswerNo(Problem("database-refused", text, "look into it with the sqlite3 program", str(path)))
 
     def probe(self) -> str:
@@ -103,7 +103,7 @@ class SqliteDatabase:
         """See the port."""
         query = (
             "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'"
-            " AND name <> ? ORDER BY name"
+            " AND sql NOT LIKE 'CREATE VIRTUAL TABLE%' AND name <> ? ORDER BY name"
         )
         with self._connected() as connection:
             names = [row[0] for row in connection.execute(query, (LEDGER_TABLE,))]
@@ -117,7 +117,11 @@ class SqliteDatabase:
 
     def objects(self) -> dict[str, str]:
         """See the port."""
-        query = "SELECT type || ' ' || name, sql FROM sqlite_master WHERE type <> 'table' AND sql IS NOT NULL"
+        # The data of a virtual table lies in tables of its own, which are read like any other.
+        query = (
+            "SELECT type || ' ' || name, sql FROM sqlite_master"
+            " WHERE (type <> 'table' OR sql LIKE 'CREATE VIRTUAL TABLE%') AND sql IS NOT NULL"
+        )
         with self._connected() as connection:
             return dict(connection.execute(query + " ORDER BY 1").fetchall())
 

@@ -10,37 +10,20 @@ NULL adds nothing and is counted apart, so that a row without a value and no row
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 from xxhash import xxh3_64_intdigest
 
+from yellow_ladder.fingerprints.records import ColumnSums
+
 Hashes = npt.NDArray[np.uint64]
 
-MODULUS = 2**64
 _TAG_TEXT, _TAG_BYTES = np.uint64(0x51), np.uint64(0xB7)
 _TAG_INT, _TAG_REAL = np.uint64(0x1D), np.uint64(0xE3)
 _STEP = np.uint64(0x9E3779B97F4A7C15)
 _FIRST, _SECOND = np.uint64(0xBF58476D1CE4E5B9), np.uint64(0x94D049BB133111EB)
-
-
-@dataclass(frozen=True, slots=True)
-class ColumnSums:
-    """One column's fingerprint: values that are not NULL, their sum mixed with the key, their sum alone."""
-
-    values: int = 0
-    keyed: int = 0
-    loose: int = 0
-
-    def __add__(self, other: ColumnSums) -> ColumnSums:
-        """The fingerprint of both parts of a table together."""
-        return ColumnSums(
-            self.values + other.values,
-            (self.keyed + other.keyed) % MODULUS,
-            (self.loose + other.loose) % MODULUS,
-        )
 
 
 def mix(numbers: Hashes) -> Hashes:
@@ -52,11 +35,64 @@ def mix(numbers: Hashes) -> Hashes:
     return mixed
 
 
-def hash_values(values: Sequence[Any]) -> tuple[Hashes, npt.NDArray[np.bool_] | None]:
-    """A hash for each value of a column, and a mask of those that are not NULL (None: none is).
+Present = npt.NDArray[np.bool_] | None
+_REMEMBERED_TEXTS = 20_000
 
-    Types tell apart: 1, 1.0, '1' and b'1' have four hashes. Raises TypeError for a type no engine gives.
+
+class _NotText(Exception):
+    """A column of text has a value of another type."""
+
+
+class _TextHashes(dict[str | None, int]):
+    """Remembers the hashes of texts: most columns of text repeat few of them. NULL is 0."""
+
+    def __missing__(self, text: str | None) -> int:
+        """Hash a text that was not seen before."""
+        if text is None:
+            return 0
+        if type(text) is not str:
+            raise _NotText
+        found = self[text] = xxh3_64_intdigest(_encoded(text)) or 1
+        return found
+
+
+def _encoded(text: str) -> bytes:
+    return text.encode("utf-8", "surrogatepass")
+
+
+class ColumnHasher:
+    """Hashes one column chunk by chunk.
+
+    Types tell apart: 1, 1.0, '1' and b'1' have four hashes. Raises TypeError for a type that no engine gives.
     """
+
+    def __init__(self) -> None:
+        """Know nothing of the column yet."""
+        self._texts: _TextHashes | None = None
+        self._is_new = True
+
+    def hash(self, values: Sequence[Any]) -> tuple[Hashes, Present]:
+        """A hash for each value, and a mask of those that are not NULL (None: all are there)."""
+        if self._is_new:
+            self._is_new = False
+            self._texts = _TextHashes() if {str} <= set(map(type, values)) <= {str, type(None)} else None
+        if self._texts is not None:
+            try:
+                return self._hash_remembered(self._texts, values)
+            except _NotText:
+                self._texts = None
+        return hash_values(values)
+
+    def _hash_remembered(self, texts: _TextHashes, values: Sequence[Any]) -> tuple[Hashes, Present]:
+        raw = np.fromiter(map(texts.__getitem__, values), dtype=np.uint64, count=len(values))
+        if len(texts) > _REMEMBERED_TEXTS:
+            self._texts = None  # hardly any text comes twice
+        present = raw != 0
+        return mix(raw ^ _TAG_TEXT), None if present.all() else present
+
+
+def hash_values(values: Sequence[Any]) -> tuple[Hashes, Present]:
+    """Hash a chunk of which nothing is known; see `ColumnHasher`."""
     types = set(map(type, values))
     if len(types) == 1:
         return _hash_alike(values, types.pop())
@@ -72,15 +108,14 @@ def hash_values(values: Sequence[Any]) -> tuple[Hashes, npt.NDArray[np.bool_] | 
     return hashes, (present if type(None) in types else None)
 
 
-def _hash_alike(values: Sequence[Any], kind: type) -> tuple[Hashes, npt.NDArray[np.bool_] | None]:
+def _hash_alike(values: Sequence[Any], kind: type) -> tuple[Hashes, Present]:
     count = len(values)
     if kind is str:
         try:
             raw = np.fromiter(map(xxh3_64_intdigest, map(str.encode, values)), dtype=np.uint64, count=count)
         except UnicodeEncodeError:  # lone surrogates
-            coded = (xxh3_64_intdigest(value.encode("utf-8", "surrogatepass")) for value in values)
-            raw = np.fromiter(coded, dtype=np.uint64, count=count)
-        return mix(raw ^ _TAG_TEXT), None
+            raw = np.fromiter((xxh3_64_intdigest(_encoded(value)) for value in values), dtype=np.uint64, count=count)
+        return mix(np.maximum(raw, np.uint64(1)) ^ _TAG_TEXT), None
     if kind is int:
         return mix(mix(np.array(values, dtype=np.int64).view(np.uint64)) ^ _TAG_INT), None
     if kind is float:
@@ -94,20 +129,18 @@ def _hash_alike(values: Sequence[Any], kind: type) -> tuple[Hashes, npt.NDArray[
 
 
 def combine_keys(parts: Sequence[Hashes], count: int) -> Hashes:
-    """One hash a row from the hashes of its key's columns, in order; a table without a key gets zeros."""
+    """One hash a row from the hashes of its key's columns, in order; a table without a key gets the same for all."""
     combined = np.zeros(count, dtype=np.uint64)
     for part in parts:
         combined = mix(combined + part)
-    return combined
+    return mix(combined)
 
 
-def sum_column(hashes: Hashes, present: npt.NDArray[np.bool_] | None, keys: Hashes) -> ColumnSums:
+def sum_column(hashes: Hashes, present: Present, keys: Hashes) -> ColumnSums:
     """The fingerprint of one chunk of a column."""
     if present is not None:
         hashes, keys = hashes[present], keys[present]
-    keyed = mix(hashes ^ mix(keys))
+    keyed = mix(hashes ^ keys)
     return ColumnSums(
-        len(hashes),
-        int(np.add.reduce(keyed, dtype=np.uint64)) if len(keyed) else 0,
-        int(np.add.reduce(hashes, dtype=np.uint64)) if len(hashes) else 0,
+        len(hashes), int(np.add.reduce(keyed, dtype=np.uint64)), int(np.add.reduce(hashes, dtype=np.uint64))
     )

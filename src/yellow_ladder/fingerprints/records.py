@@ -6,7 +6,24 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from yellow_ladder.fingerprints.hashing import ColumnSums
+MODULUS = 2**64
+
+
+@dataclass(frozen=True, slots=True)
+class ColumnSums:
+    """One column's fingerprint: values that are not NULL, their sum mixed with the key, their sum alone."""
+
+    values: int = 0
+    keyed: int = 0
+    loose: int = 0
+
+    def __add__(self, other: ColumnSums) -> ColumnSums:
+        """The fingerprint of both parts of a table together."""
+        return ColumnSums(
+            self.values + other.values,
+            (self.keyed + other.keyed) % MODULUS,
+            (self.loose + other.loose) % MODULUS,
+        )
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,8 +14,8 @@ from typing import Any
 from yellow_ladder.database import Database, DatabaseAddress, Span, Table, open_database
 from yellow_ladder.database.port import UndecodableText
 from yellow_ladder.errors import AnswerNo, OwnFault, Problem
-from yellow_ladder.fingerprints.hashing import ColumnSums, combine_keys, hash_values, sum_column
-from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint
+from yellow_ladder.fingerprints.hashing import ColumnHasher, combine_keys, sum_column
+from yellow_ladder.fingerprints.records import ColumnSums, DatabasePrint, TablePrint
 
 PARALLEL_FROM_ROWS = 100_000
 OnRows = Callable[[int], None]
@@ -83,9 +83,11 @@ def run_job(database: Database, job: Job, on_rows: OnRows | None = None) -> Tabl
 def _read_part(database: Database, job: Job, on_rows: OnRows | None, *, lenient: bool) -> TablePrint:
     columns = job.table.columns
     totals = dict.fromkeys(columns, ColumnSums())
+    hashers = [ColumnHasher() for _ in columns]
     rows = 0
     for chunk in database.read_rows(job.table, columns, job.span, lenient=lenient):
-        hashed = {name: hash_values(values) for name, values in zip(columns, zip(*chunk, strict=True), strict=True)}
+        by_column = zip(columns, hashers, zip(*chunk, strict=True), strict=True)
+        hashed = {name: hasher.hash(values) for name, hasher, values in by_column}
         keys = combine_keys([hashed[name][0] for name in job.key], len(chunk))
         for name, (hashes, present) in hashed.items():
             totals[name] += sum_column(hashes, present, keys)

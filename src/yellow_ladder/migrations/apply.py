@@ -86,5 +86,6 @@ def apply_scripts(
         except LadderError as fault:
             why = fault.problems[0]
             text = f"the migration {script.migration} ({script.file}) to {version} failed: {why.message}"
-            raise AnswerNo(Problem("migration-failed", text, why.remedy, script.file)) from fault
+            remedy = "look for the rows that it stumbles over, or tell the release's publisher"
+            raise AnswerNo(Problem("migration-failed", text, remedy, script.file)) from fault
     return done

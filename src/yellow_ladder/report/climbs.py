@@ -13,7 +13,7 @@ from yellow_ladder.climb.conduct import Climb, Settled
 from yellow_ladder.climb.journal import JournalRecord, What
 from yellow_ladder.climb.plan import Plan
 from yellow_ladder.climb.prepare import Prospect
-from yellow_ladder.climb.price import Price
+from yellow_ladder.climb.price import FOLDER_NAME, Price
 from yellow_ladder.climb.progress import State
 from yellow_ladder.climb.proof import Proof
 from yellow_ladder.climb.up import steps_up
@@ -77,7 +77,7 @@ def plan_page(prospect: Prospect, plan: Plan) -> Page:
 
 
 def _settings_table(plan: Plan):  # type: ignore[no-untyped-def]
-    ruled = table(["file", "key", "", "detail"], fold=[3])
+    ruled = table(["file", "key", "change", "detail"], fold=[3])
     for change in plan.settings:
         ruled.add_row(change["file"], change["key"], change["what"], change["detail"])
     return ruled
@@ -138,6 +138,8 @@ def price_page(price: Price, plan: Plan) -> Page:
         ruled.add_row(f"{one.database}.{one.table}", f"{one.rows_then:,}", f"{one.rows_now:,}", difference)
     if price.tables:
         page.add(ruled)
+    if price.unreadable:
+        page.add(heading("Databases that cannot be read any more"), bullet_list(price.unreadable, "!", CAREFUL))
     if price.files:
         more = [f"and {len(price.files) - 10:,} more"] if len(price.files) > 10 else []
         page.add(heading(f"Files ({len(price.files):,})"), bullet_list([*price.files[:10], *more]))
@@ -147,6 +149,9 @@ def price_page(price: Price, plan: Plan) -> Page:
 def descended_page(plan: Plan) -> Page:
     """The end of a descent."""
     page = Page().add(verdict(f"{plan.site.name} is at {plan.from_version} again, as before the climb", good=True))
+    newer = plan.folder / FOLDER_NAME
+    if newer.is_dir():
+        page.add(facts([("written since", f"kept in {plan.site.short(newer)}")]))
     return page.add(
         next_command(("yl survey", "see what is there"), (f"yl climb --to {plan.to_version}", "climb again"))
     )

@@ -70,17 +70,17 @@ def _files(survey: Survey) -> str:
     parts = [f"{files.unchanged:,} as released"] if files.release_known else ["release package not at hand"]
     for name, paths in (("edited", files.edited), ("missing", files.missing), ("unclaimed", files.unclaimed)):
         parts += [f"{len(paths):,} {name}"] if paths else []
-    parts += [f"{_KEPT_WORDS[kind]} {len(paths):,}" for kind, paths in files.kept.items()]
+    parts += [count_of(len(paths), _KEPT_WORDS[kind]) for kind, paths in files.kept.items()]
     parts.append(f"{files.data_files:,} in data folders ({bytes_in_words(files.data_bytes)})")
     return ", ".join(parts)
 
 
 _KEPT_WORDS = {
-    "settings": "settings files",
-    "keys": "key files",
-    "licences": "licence files",
-    "assets": "assets",
-    "addons": "add-on files",
+    "settings": "settings file",
+    "keys": "key file",
+    "licences": "licence file",
+    "assets": "asset",
+    "addons": "add-on file",
 }
 
 
@@ -97,7 +97,11 @@ def route_page(route: Route) -> Page:
     count = count_of(len(route.rungs), "rung")
     page = Page().add(title(f"{route.present} → {route.target}", count))
     page.add(rungs_table(route))
-    for word, label in (("breaks", "breaks"), ("one_way", "cannot be undone by itself"), ("fixes", "fixes")):
+    for word, label in (
+        ("breaks", "breaks"),
+        ("one_way", "one way: older releases cannot read it, going back restores the backup"),
+        ("fixes", "fixes"),
+    ):
         lines = [
             f"{rung.to_version}: {text}" for rung in route.rungs for text in getattr(rung.release.sheet.notes, word)
         ]

@@ -103,6 +103,10 @@ class Site:
         except ValueError:
             return str(path)
 
+    def short(self, path: Path) -> str:
+        """A path as a person in the site file's folder would write it."""
+        return str(path.relative_to(self.file.parent)) if path.is_relative_to(self.file.parent) else str(path)
+
     def is_data(self, path: str) -> bool:
         """Whether a tree path belongs to a data folder."""
         return within(path, self.record.keep.data)
@@ -151,6 +155,10 @@ def _checked(site: Site) -> Site:
             text = f"{what} {path} lies inside root {root}, which is exchanged as a whole"
             remedy = f"move it out, for instance to {root.parent}"
             found.append(Problem("inside-root", text, remedy, where))
+    for place, path_outside in enumerate(site.record.keep.outside):
+        if Path(path_outside).is_relative_to(root):
+            text = f"keep.outside names {path_outside}, which lies inside root"
+            found.append(Problem("not-outside", text, "name it under another key of [keep]", f"keep.outside[{place}]"))
     for key, name, look_up in (
         ("owner", site.record.owner, pwd.getpwnam),
         ("group", site.record.group, grp.getgrnam),
