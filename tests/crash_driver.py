@@ -5,7 +5,8 @@ Prints one JSON object: how many kill points there are, how many were tried here
 
 Modes, `KILL-THEN`: kill at `record` (each journal record, before and after it is on disk), at `call` (each change of
 the file system that the program makes once it plans) while climbing, or at `back-call` while descending; then
-`continue` or `descend`.
+`continue` or `descend`. With `failing-` before it, the last release fails and the climb goes back by itself; with
+`plain-`, the kernel cannot exchange folders in one instant.
 """
 
 from __future__ import annotations
@@ -17,6 +18,7 @@ import signal
 import sys
 import traceback
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -29,6 +31,7 @@ from yellow_ladder.climb.progress import State
 from yellow_ladder.climb.run import utc_now
 from yellow_ladder.demo.prepare import prepare_demo, start_site, stop_site
 from yellow_ladder.demo.proof import Picture, picture_of
+from yellow_ladder.errors import AnswerNo
 from yellow_ladder.events import silent
 from yellow_ladder.site.site import Site, load_site
 
@@ -52,6 +55,16 @@ class Killer:
 
     def watch_journal(self) -> Callable[[Instant, JournalRecord], None]:
         return lambda _instant, _record: self.tick()
+
+    @staticmethod
+    def forbid_exchange() -> None:
+        """Make this kernel one that lacks the call."""
+
+        def hook(event: str, arguments: tuple[Any, ...]) -> None:
+            if event == "ctypes.dlsym" and arguments[1] == "renameat2":
+                raise AttributeError("this kernel has no renameat2")
+
+        sys.addaudithook(hook)
 
     def watch_calls(self) -> None:
         def hook(event: str, _arguments: tuple[Any, ...]) -> None:
@@ -89,13 +102,16 @@ def planned(site: Site) -> Plan:
 def climb_with(site: Site, kill: str, at: int) -> int:
     """Climb, and die at an instant; returns how many there were when it did not come to that."""
     killer = Killer(at)
+    if kill.startswith("plain"):
+        killer.forbid_exchange()
     plan = planned(site)
     conditions = Conditions()
-    if kill == "record":
+    if kill.endswith("record"):
         conditions = replace(conditions, on_append=killer.watch_journal())
     else:
         killer.watch_calls()
-    begin(plan, conditions)
+    with suppress(AnswerNo):  # a failing release takes the site back and says so
+        begin(plan, conditions)
     killer.armed = False
     return killer.seen
 
@@ -113,7 +129,7 @@ class Bench:
 
     def __init__(self, folder: Path, kill: str) -> None:
         self.pristine, self.hurt, self.kill = folder / "pristine", folder / "hurt", kill
-        prepare_demo(self.pristine, rows=ROWS)
+        prepare_demo(self.pristine, rows=ROWS, broken=kill.startswith("failing"))
         with_outside = (self.pristine / "ladder.toml").read_text()
         (folder / "outside.conf").write_text("proxy to quaybook\n")
         line = f'keys = ["etc/secret.key"]\noutside = ["{folder / "outside.conf"}"]\n'
@@ -121,7 +137,7 @@ class Bench:
         site = self.fresh()
         self.before = picture_of(site)
         self.site_text = (self.hurt / "ladder.toml").read_text()
-        self.points, _ = in_child(lambda: climb_with(site, kill if kill == "record" else "call", -1))
+        self.points, _ = in_child(lambda: climb_with(site, "call" if kill == "back-call" else kill, -1))
         self.after = picture_of(self.site())
         if kill == "back-call":
             self.points, _ = in_child(lambda: descend_with(self.site(), -1))
@@ -160,6 +176,8 @@ class Bench:
 
     def judge(self, state: State, then: str) -> str:
         allowed = {State.CLIMBED} if then == "continue" else {State.DESCENDED, State.GIVEN_UP}
+        if self.kill.startswith("failing"):
+            allowed = {State.DESCENDED, State.GIVEN_UP}
         if self.kill == "back-call" and then == "continue":
             allowed = {State.DESCENDED, State.CLIMBED}  # killed before the direction was written down, it stays up
         wanted: Picture = self.after if state is State.CLIMBED else self.before
@@ -184,7 +202,9 @@ def _to_the_end(site: Site, then: str) -> State:
     if climb is None and not list_climbs(site):
         return State.GIVEN_UP
     if then == "continue":
-        return go_on(climb.plan, Conditions()) if climb else find_climb(site, None).standing.state
+        with suppress(AnswerNo):
+            return go_on(climb.plan, Conditions()) if climb else find_climb(site, None).standing.state
+        return find_climb(site, None).standing.state
     last = climb or find_climb(site, None)
     if last.standing.state in (State.DESCENDED, State.GIVEN_UP):
         return last.standing.state

@@ -27,6 +27,10 @@ SWEEPS = [
     ("call-descend", 5, 7, 100),
     ("back-call-descend", 1, 7, 40),
     ("back-call-continue", 4, 9, 40),
+    ("failing-record-continue", 1, 6, 80),
+    ("failing-record-descend", 4, 6, 80),
+    ("plain-call-continue", 2, 9, 100),
+    ("plain-call-descend", 6, 9, 100),
 ]
 
 

@@ -20,8 +20,11 @@ from yellow_ladder.climb.journal import Journal, What
 from yellow_ladder.climb.placement import move_folders, put_in_place
 from yellow_ladder.climb.progress import State, fold
 from yellow_ladder.database import DatabaseAddress, open_database
+from yellow_ladder.demo.data import fill_database
+from yellow_ladder.demo.prepare import KEY
 from yellow_ladder.errors import AnswerNo, BadInput
 from yellow_ladder.files.exchange import exchange_in_one_instant, inode_of
+from yellow_ladder.fingerprints.scan import take_fingerprint
 from yellow_ladder.migrations.apply import apply_scripts, read_scripts, split_statements
 from yellow_ladder.release.sheet import Migration
 from yellow_ladder.services import State as ServiceState
@@ -253,3 +256,12 @@ def test_the_program_runs_as_a_module_too(idle: Demo) -> None:
         [sys.executable, "-m", "yellow_ladder", "--version"], capture_output=True, text=True, check=True
     )
     assert done.stdout == "yellow-ladder, version 0.1.0\n"
+
+
+def test_the_demonstration_is_the_same_for_the_same_number(tmp_path: Path) -> None:
+    prints = []
+    for name in ("one", "two"):
+        fill_database(tmp_path / name, 500, KEY, ["01/photo.raw", "02/insurance.txt"])
+        prints.append(take_fingerprint(open_database(DatabaseAddress("main", "sqlite", tmp_path / name))))
+    assert prints[0] == prints[1]
+    assert prints[0].tables["bookings"].rows == 500

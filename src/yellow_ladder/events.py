@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
+from typing import Any
 
 
 class Unit(StrEnum):
@@ -45,12 +46,12 @@ class Note:
 
 @dataclass(frozen=True, slots=True)
 class StepDone:
-    """A step ended well after `took_s` seconds; `summary` is one line for people, possibly empty."""
+    """A step ended well after `took_s` seconds, with what it learnt (counts, bytes, a `summary` for people)."""
 
     step: str
     title: str
     took_s: float
-    summary: str
+    facts: Mapping[str, Any]
 
 
 @dataclass(frozen=True, slots=True)

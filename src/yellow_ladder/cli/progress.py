@@ -15,7 +15,7 @@ from rich.text import Text
 
 from yellow_ladder.cli.base import Choices, console
 from yellow_ladder.events import Event, Note, Progress, StepDone, StepFailed, StepStarted, Unit
-from yellow_ladder.report.words import bytes_in_words, time_in_words
+from yellow_ladder.report.words import bytes_in_words, facts_in_words, time_in_words
 
 _PROGRESS_EVERY_S = 0.1
 _INDENT, _TITLE_WIDTH = 10, 60
@@ -46,7 +46,7 @@ class Narrator:
         elif isinstance(event, Progress):
             self._tell_progress(event)
         elif isinstance(event, StepDone):
-            self._line(Text("✔", "green"), event.title, time_in_words(event.took_s), event.summary)
+            self._line(Text("✔", "green"), event.title, time_in_words(event.took_s), facts_in_words(event.facts))
         elif isinstance(event, StepFailed):
             self._line(Text("✘", "bold red"), event.title)
             self._out.print(Padding(Text(event.reason, "red"), (0, 1, 0, _INDENT)))

@@ -103,7 +103,7 @@ def run_steps(run: Run, steps: Sequence[Step]) -> None:
             raise StepTrouble(step, problems) from fault
         took_s = time.monotonic() - started
         run.journal.append(What.DONE, step.id, run.stamp(), {**facts, "took_s": round(took_s, 3)})
-        run.listen(StepDone(step.id, step.title, took_s, str(facts.get("summary", ""))))
+        run.listen(StepDone(step.id, step.title, took_s, facts))
 
 
 def _from_system(fault: OSError) -> Problem:

@@ -79,7 +79,7 @@ def look_again(run: Run) -> Facts:
         more = f" and {len(changed) - 3} more" if len(changed) > 3 else ""
         text = f"the site has changed since the plan was made: {', '.join(changed[:3])}{more}"
         raise AnswerNo(Problem("plan-stale", text, f"make a new plan: yl climb --to {plan.to_version}"))
-    return {"summary": f"{count_files(stable):,} files and {len(plan.seen.schemas)} schemas as planned"}
+    return {"files": count_files(stable)}
 
 
 Work = Callable[[Run], Facts]

@@ -2,45 +2,18 @@
 
 from __future__ import annotations
 
-from pathlib import PurePosixPath
 from typing import Annotated, Literal
 
-from pydantic import AfterValidator, Field, model_validator
+from pydantic import Field, model_validator
 
 from yellow_ladder.documents import Record, parse_document
-from yellow_ladder.release.versions import Version, parse_range
+from yellow_ladder.release.values import DottedName, RangeText, TreePath, VersionText
+from yellow_ladder.release.versions import Version
 
 SHEET_NAME = "release.toml"
 DOC_PAGE = "docs/release-sheet.md"
 
 
-def _tree_path(text: str) -> str:
-    path = PurePosixPath(text)
-    if not text or path.is_absolute() or ".." in path.parts or str(path) != text:
-        raise ValueError("should be a plain path inside the release's tree, like config/app.ini")
-    return text
-
-
-def _version(text: str) -> str:
-    Version(text)
-    return text
-
-
-def _range(text: str) -> str:
-    parse_range(text)
-    return text
-
-
-def _column(text: str) -> str:
-    if text.count(".") != 1 or not all(text.split(".")):
-        raise ValueError("should be written table.column")
-    return text
-
-
-TreePath = Annotated[str, AfterValidator(_tree_path)]
-VersionText = Annotated[str, AfterValidator(_version)]
-RangeText = Annotated[str, AfterValidator(_range)]
-ColumnName = Annotated[str, AfterValidator(_column)]
 Names = list[str]
 
 
@@ -119,14 +92,14 @@ class Files(Record):
 class KeyRename(Record):
     """A settings key under its old and its new name, written section.key."""
 
-    from_: ColumnName = Field(alias="from")
-    to: ColumnName
+    from_: DottedName = Field(alias="from")
+    to: DottedName
 
 
 class KeyAdded(Record):
     """A settings key that the release requires, with its default."""
 
-    key: ColumnName
+    key: DottedName
     value: str
     comment: str = ""
 
@@ -134,7 +107,7 @@ class KeyAdded(Record):
 class KeyRetired(Record):
     """A settings key that the release no longer accepts."""
 
-    key: ColumnName
+    key: DottedName
     why: str = ""
 
 
@@ -181,8 +154,8 @@ class TableChange(Record):
 class ColumnMove(Record):
     """Values that go to another table, found there again by `by`, the column that holds the old table's key."""
 
-    from_: ColumnName = Field(alias="from")
-    to: ColumnName
+    from_: DottedName = Field(alias="from")
+    to: DottedName
     by: str
 
 

@@ -64,7 +64,10 @@ def plan_page(prospect: Prospect, plan: Plan) -> Page:
     page.add(
         facts(
             [
-                ("closed to users", "from the first step to the last; " + count_of(len(steps_up(plan)), "step")),
+                (
+                    "closed to users",
+                    f"while {count_of(len(steps_up(plan)), 'step')} run; data folders are renamed, not copied",
+                ),
                 ("backed up first", f"all files and databases ({bytes_in_words(databases)}), and read back"),
                 ("carried across", f"settings, {data}, add-ons, keys, owners and modes"),
                 ("if a step fails", "the site goes back to " + plan.from_version + " by itself")

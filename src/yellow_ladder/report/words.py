@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import Any
+
 
 def bytes_in_words(count: float) -> str:
     """`1.4 MiB`; binary units, three significant digits at most."""
@@ -34,3 +37,20 @@ def count_of(number: int, noun: str, plural: str = "") -> str:
 def moment_in_words(stamp: str) -> str:
     """A UTC time stamp of the tool as `2026-11-23 08:12`."""
     return stamp.replace("T", " ")[:16] + " UTC" if stamp else ""
+
+
+def facts_in_words(facts: Mapping[str, Any]) -> str:
+    """What a step learnt, in one line: its own summary, or its counts and sizes."""
+    if "summary" in facts:
+        return str(facts["summary"])
+    nouns = {"rows": "row", "values": "value", "files": "file"}
+    parts = [count_of(int(facts[key]), noun) for key, noun in nouns.items() if key in facts]
+    if "migrations" in facts:
+        parts.append(", ".join(facts["migrations"]))
+    if "bytes" in facts:
+        parts.append(bytes_in_words(facts["bytes"]))
+    if "packed_bytes" in facts:
+        parts.append(f"packed to {bytes_in_words(facts['packed_bytes'])}")
+    if "versions" in facts:
+        parts.append(" · ".join(facts["versions"]))
+    return ", ".join(parts)

@@ -2,33 +2,21 @@
 
 from __future__ import annotations
 
-from pathlib import Path, PurePosixPath
+from pathlib import Path
 from typing import Annotated, Literal
 
 from pydantic import AfterValidator, Field, model_validator
 
 from yellow_ladder.database import parse_address
 from yellow_ladder.documents import Record
-from yellow_ladder.release.versions import parse_range
+from yellow_ladder.release.values import RangeText, TreePath
 
 NAME_PATTERN = r"^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$"
-
-
-def _tree_path(text: str) -> str:
-    path = PurePosixPath(text)
-    if not text or path.is_absolute() or ".." in path.parts or str(path) != text or text == ".":
-        raise ValueError("should be a plain path below the site's root, like config/app.ini")
-    return text
 
 
 def _outside_path(text: str) -> str:
     if not Path(text).is_absolute() or ".." in Path(text).parts:
         raise ValueError("should be an absolute path")
-    return text
-
-
-def _range(text: str) -> str:
-    parse_range(text)
     return text
 
 
@@ -38,9 +26,7 @@ def _mode(text: str) -> str:
     return text
 
 
-TreePath = Annotated[str, AfterValidator(_tree_path)]
 OutsidePath = Annotated[str, AfterValidator(_outside_path)]
-RangeText = Annotated[str, AfterValidator(_range)]
 ModeText = Annotated[str, AfterValidator(_mode)]
 Argv = Annotated[list[str], Field(min_length=1)]
 Seconds = Annotated[float, Field(gt=0, le=86_400)]

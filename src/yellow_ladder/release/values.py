@@ -1,0 +1,39 @@
+"""Values that stand in sheets and site files alike, checked where they come in."""
+
+from __future__ import annotations
+
+from pathlib import PurePosixPath
+from typing import Annotated
+
+from pydantic import AfterValidator
+
+from yellow_ladder.release.versions import Version, parse_range
+
+
+def _tree_path(text: str) -> str:
+    path = PurePosixPath(text)
+    if not text or path.is_absolute() or ".." in path.parts or str(path) != text or text == ".":
+        raise ValueError("should be a plain path below the application's folder, like config/app.ini")
+    return text
+
+
+def _version(text: str) -> str:
+    Version(text)
+    return text
+
+
+def _range(text: str) -> str:
+    parse_range(text)
+    return text
+
+
+def _column(text: str) -> str:
+    if text.count(".") != 1 or not all(text.split(".")):
+        raise ValueError("should be written with one dot, like table.column or section.key")
+    return text
+
+
+TreePath = Annotated[str, AfterValidator(_tree_path)]
+VersionText = Annotated[str, AfterValidator(_version)]
+RangeText = Annotated[str, AfterValidator(_range)]
+DottedName = Annotated[str, AfterValidator(_column)]
