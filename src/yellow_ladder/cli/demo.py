@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+import sys
 from pathlib import Path
 
 import click
@@ -42,11 +43,17 @@ def command(ctx: click.Context, folder: Path, rows: int, prepare_only: bool, bro
     if prepare_only:
         demo = prepare_demo(folder, rows=rows, broken=broken)
         start_site(demo.load())
-        out.print(prepared_page(demo, rows))
+        out.print(prepared_page(demo, rows, _program_folder()))
         return
     first = _show_climb(ctx, choices, folder, rows)
     _show_failure(ctx, choices, folder / "second", min(rows, 5_000))
-    out.print(closing_page(first))
+    out.print(closing_page(first, _program_folder()))
+
+
+def _program_folder() -> str:
+    """The folder of this program where typing `yl` would not find it, nothing where it would."""
+    found, own = shutil.which("yl"), Path(sys.argv[0]).absolute()
+    return "" if found and Path(found).resolve() == own.resolve() else str(own.parent)
 
 
 def _show_climb(ctx: click.Context, choices: Choices, folder: Path, rows: int) -> DemoSite:

@@ -14,12 +14,14 @@ from yellow_ladder.database import Database
 from yellow_ladder.durable import write_json
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.events import Progress, Unit
+from yellow_ladder.fingerprints.lineage import Lineage
 from yellow_ladder.fingerprints.records import DatabasePrint
 from yellow_ladder.fingerprints.scan import take_fingerprint
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey.probes import ask_all
 from yellow_ladder.survey.records import Witness
 
+Prints = Mapping[str, DatabasePrint]
 BEFORE_NAME, AFTER_NAME = "before.json", "after.json"
 
 
@@ -78,9 +80,14 @@ def read_survey(plan: Plan, name: str) -> DataSurvey:
 def fingerprint_all(
     run: Run,
     databases: Mapping[str, Database],
-    keys: Mapping[str, Mapping[str, tuple[str, ...]]] | None = None,
+    lineages: Mapping[str, Lineage] | None = None,
+    before: Prints | None = None,
 ) -> dict[str, DatabasePrint]:
-    """Fingerprint several databases with progress; `keys` by database and table."""
+    """Fingerprint several databases with progress.
+
+    With `lineages`, they are read so that they can be held against `before`: tied to the same keys, and without what
+    has nothing to be held against.
+    """
     prints = {}
     for name, database in databases.items():
         done = 0
@@ -90,7 +97,12 @@ def fingerprint_all(
             done += count
             run.tell(Progress(f"rows of {name}", done, None, Unit.ROWS))
 
-        prints[name] = take_fingerprint(database, (keys or {}).get(name), tell)
+        if lineages is None or before is None:
+            prints[name] = take_fingerprint(database, on_rows=tell)
+            continue
+        line, volatile = lineages[name], run.site.database_spec(name).volatile
+        judged = {table: columns for table, columns in line.judged().items() if table not in volatile}
+        prints[name] = take_fingerprint(database, line.keys(before[name]), tell, judged=judged)
     return prints
 
 

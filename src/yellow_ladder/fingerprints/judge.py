@@ -108,7 +108,7 @@ def _judge_columns(line: TableLine, before: DatabasePrint, now: TablePrint) -> t
     """Columns compared, what is wrong, and what is as declared."""
     faults, declared, compared = [], [], 0
     for name, column in line.columns.items():
-        if name not in now.columns:
+        if name not in now.names:
             faults.append(f"the column {name} is gone")
         elif column.origin is None:
             declared.append(f"{name} added")
@@ -121,7 +121,7 @@ def _judge_columns(line: TableLine, before: DatabasePrint, now: TablePrint) -> t
             if column.by or column.origin[1] != name:
                 declared.append(f"{name} from {'.'.join(column.origin) if column.by else column.origin[1]}")
     if line.origin is not None:
-        faults += [f"the column {name} appeared" for name in now.columns if name not in line.columns]
+        faults += [f"the column {name} appeared" for name in now.names if name not in line.columns]
     return compared, faults, declared
 
 

@@ -28,21 +28,30 @@ class ColumnSums:
 
 @dataclass(frozen=True, slots=True)
 class TablePrint:
-    """One table: its rows, the key that its columns are tied to, and each column's sums."""
+    """One table: its rows, the key that its columns are tied to, and each column's sums.
+
+    `unread` are columns that are there and were not summed, since there is nothing to hold them against.
+    """
 
     rows: int
     key: tuple[str, ...]
     columns: Mapping[str, ColumnSums]
+    unread: tuple[str, ...] = ()
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """All columns."""
+        return (*self.columns, *self.unread)
 
     def __add__(self, other: TablePrint) -> TablePrint:
         """Two parts of one table together."""
         columns = {name: sums + other.columns[name] for name, sums in self.columns.items()}
-        return TablePrint(self.rows + other.rows, self.key, columns)
+        return TablePrint(self.rows + other.rows, self.key, columns, self.unread)
 
     def as_record(self) -> dict[str, Any]:
         """As JSON; sums in hex, since JSON numbers end at 2**53."""
         sums = {name: [one.values, f"{one.keyed:016x}", f"{one.loose:016x}"] for name, one in self.columns.items()}
-        return {"rows": self.rows, "key": list(self.key), "columns": sums}
+        return {"rows": self.rows, "key": list(self.key), "columns": sums, "unread": list(self.unread)}
 
     @staticmethod
     def from_record(record: Mapping[str, Any]) -> TablePrint:
@@ -51,7 +60,7 @@ class TablePrint:
             name: ColumnSums(values, int(keyed, 16), int(loose, 16))
             for name, (values, keyed, loose) in record["columns"].items()
         }
-        return TablePrint(record["rows"], tuple(record["key"]), columns)
+        return TablePrint(record["rows"], tuple(record["key"]), columns, tuple(record["unread"]))
 
 
 @dataclass(frozen=True, slots=True)

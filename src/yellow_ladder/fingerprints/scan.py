@@ -23,9 +23,10 @@ OnRows = Callable[[int], None]
 
 @dataclass(frozen=True, slots=True)
 class Job:
-    """A part of a table to read; `key` says which columns tie the values to their row."""
+    """A part of a table: the columns to read, and those of them (`key`) that tie the values to their row."""
 
     table: Table
+    columns: tuple[str, ...]
     key: tuple[str, ...]
     span: Span | None
     rows: int  # about how many, for sharing out and for progress
@@ -34,14 +35,15 @@ class Job:
         """As JSON for a worker."""
         span = [self.span.low, self.span.high] if self.span else None
         table = [self.table.name, self.table.columns, self.table.key]
-        return {"table": table, "key": self.key, "span": span, "rows": self.rows}
+        return {"table": table, "columns": self.columns, "key": self.key, "span": span, "rows": self.rows}
 
     @staticmethod
     def from_record(record: Mapping[str, Any]) -> Job:
         """Read what `as_record` gave."""
         name, columns, key = record["table"]
         span = Span(*record["span"]) if record["span"] else None
-        return Job(Table(name, tuple(columns), tuple(key)), tuple(record["key"]), span, record["rows"])
+        table = Table(name, tuple(columns), tuple(key))
+        return Job(table, tuple(record["columns"]), tuple(record["key"]), span, record["rows"])
 
 
 def take_fingerprint(
@@ -49,10 +51,12 @@ def take_fingerprint(
     keys: Mapping[str, tuple[str, ...]] | None = None,
     on_rows: OnRows | None = None,
     workers: int | None = None,
+    judged: Mapping[str, frozenset[str]] | None = None,
 ) -> DatabasePrint:
     """Fingerprint every table. `keys` ties tables to other columns than their primary key.
 
-    A table without a key is tied to the whole row. Memory stays bounded by one chunk for each process.
+    With `judged`, only these columns are summed, and rows are counted where a table has none of them. A table without
+    a key is tied to the whole row. Memory stays bounded by one chunk for each process.
     """
     tables = database.tables()
     counts = {table.name: database.count_rows(table.name) for table in tables}
@@ -62,8 +66,15 @@ def take_fingerprint(
     for table in tables:
         wanted = (keys or {}).get(table.name, ())
         key = wanted if wanted and set(wanted) <= set(table.columns) else table.key or table.columns
-        spans = database.spans(table.name, parts) if counts[table.name] >= PARALLEL_FROM_ROWS // 4 else [None]
-        jobs += [Job(table, key, span, counts[table.name] // len(spans)) for span in spans]
+        columns = table.columns
+        if judged is not None:
+            columns = tuple(c for c in columns if c in judged.get(table.name, ()))
+            key = key if columns else ()
+        columns = (*columns, *(c for c in key if c not in columns))
+        spans = (
+            database.spans(table.name, parts) if columns and counts[table.name] >= PARALLEL_FROM_ROWS // 4 else [None]
+        )
+        jobs += [Job(table, columns, key, span, counts[table.name] // len(spans)) for span in spans]
     found = _run_jobs(database, jobs, parts, on_rows)
     prints: dict[str, TablePrint] = {}
     for job, part in zip(jobs, found, strict=True):
@@ -81,7 +92,10 @@ def run_job(database: Database, job: Job, on_rows: OnRows | None = None) -> Tabl
 
 
 def _read_part(database: Database, job: Job, on_rows: OnRows | None, *, lenient: bool) -> TablePrint:
-    columns = job.table.columns
+    columns = job.columns
+    unread = tuple(name for name in job.table.columns if name not in columns)
+    if not columns:
+        return TablePrint(job.rows, (), {}, unread)
     totals = dict.fromkeys(columns, ColumnSums())
     hashers = [ColumnHasher() for _ in columns]
     rows = 0
@@ -94,7 +108,7 @@ def _read_part(database: Database, job: Job, on_rows: OnRows | None, *, lenient:
         rows += len(chunk)
         if on_rows is not None:
             on_rows(len(chunk))
-    return TablePrint(rows, job.key, totals)
+    return TablePrint(rows, job.key, totals, unread)
 
 
 def _run_jobs(database: Database, jobs: Sequence[Job], workers: int, on_rows: OnRows | None) -> list[TablePrint]:

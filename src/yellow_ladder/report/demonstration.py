@@ -24,8 +24,8 @@ def command_line(words: Sequence[str]) -> Text:
     return Text("\n$ ", style="dim").append(shlex.join(["yl", *words]), style="bold cyan")
 
 
-def prepared_page(demo: DemoSite, rows: int, *, ends: bool = True) -> Page:
-    """The site that was prepared."""
+def prepared_page(demo: DemoSite, rows: int, program_folder: str = "", *, ends: bool = True) -> Page:
+    """The site that was prepared. `program_folder` is named where the shell would not find `yl` by itself."""
     page = Page().add(
         facts(
             [
@@ -39,6 +39,7 @@ def prepared_page(demo: DemoSite, rows: int, *, ends: bool = True) -> Page:
         return page
     return page.add(
         next_command(
+            *_find_program(program_folder),
             (f"cd {shlex.quote(str(demo.folder))}", "everything below is typed there"),
             ("yl survey", "what is installed"),
             ("yl climb --to 4.0", "see the plan and climb"),
@@ -55,12 +56,17 @@ def same_page(before: Picture, after: Picture) -> Page:
     return Page().add(verdict("the copy is not as it was before", good=False))
 
 
-def closing_page(first: DemoSite) -> Page:
-    """What to try by hand."""
+def _find_program(folder: str) -> list[tuple[str, str]]:
+    return [(f"PATH={shlex.quote(folder)}:$PATH", "so that the shell finds yl")] if folder else []
+
+
+def closing_page(first: DemoSite, program_folder: str = "") -> Page:
+    """What to try by hand. `program_folder` is named where the shell would not find `yl` by itself."""
     return Page().add(
         Rule(Text("Try by hand", style=ACCENT), style="yellow", align="left"),
         facts([("still serving", f"Quaybook 4.0 at {first.url}")]),
         next_command(
+            *_find_program(program_folder),
             (f"cd {shlex.quote(str(first.folder))}", "the first copy, at 4.0"),
             ("yl history --steps", "how long each step took"),
             ("yl descend", "go back to 2.4; it says its price first"),
