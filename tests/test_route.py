@@ -6,7 +6,7 @@ import itertools
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests import archives
@@ -16,12 +16,12 @@ from yellow_ladder.errors import AnswerNo, BadInput
 from yellow_ladder.release.sheet import ReleaseSheet, parse_sheet
 from yellow_ladder.release.source import Release, read_source
 from yellow_ladder.release.versions import Version
-from yellow_ladder.route import find_route
+from yellow_ladder.route import Wishes, find_route
 
 
-def release(version: str, reach: str = "", *, stop: bool = False, tool: str = "") -> Release:
+def release(version: str, reach: str = "", *, stop: bool | str = False, tool: str = "", **about: str) -> Release:
     sheet = ReleaseSheet.model_validate({
-        "format": 1, "release": {"product": "quaybook", "version": version},
+        "format": 1, "release": {"product": "quaybook", "version": version, **about},
         "reach": {"from": reach, "stop": stop}, "needs": {"tool": tool},
     })  # fmt: skip
     return Release(sheet, Path(f"quaybook-{version}.tar.zst"), "")
@@ -64,24 +64,81 @@ def test_where_there_is_no_way_the_reason_is_told(target: str, offered: list[Rel
     assert told in problem.message + problem.remedy
 
 
-numbers = st.integers(1, 12)
-offers = st.dictionaries(
-    st.integers(2, 10), st.tuples(numbers, st.booleans()), min_size=1, max_size=7
-)  # version: (lowest start, is a stop)
+def test_neither_previews_nor_withdrawn_releases_unless_asked_for() -> None:
+    offered = [
+        release("2.6", ">=2.4,<2.6"), release("2.7", ">=2.4,<2.7", withdrawn="loses remarks"),
+        release("2.8", ">=2.6,<2.8"), release("2.9rc1", ">=2.4,<2.9"), release("3.0", ">=2.7,<3.0", channel="preview"),
+    ]  # fmt: skip
+    present = Version("2.4")
+    usual = find_route(present, None, offered)
+    assert [str(rung.to_version) for rung in usual.rungs] == ["2.6", "2.8"]
+    assert {str(one.version): one.why for one in usual.passed_over} == {"2.7": "withdrawn: loses remarks"}
+    daring = find_route(present, None, offered, Wishes(previews=True, withdrawn=True))
+    assert [str(rung.to_version) for rung in daring.rungs] == ["2.9rc1", "3.0"]
+    named = find_route(present, Version("3.0"), offered)
+    assert [str(rung.to_version) for rung in named.rungs] == ["2.6", "2.8", "3.0"]
+    with pytest.raises(AnswerNo) as refusal:
+        find_route(present, Version("2.7"), offered)
+    assert refusal.value.problems[0].code == "withdrawn-target"
+    assert "loses remarks" in refusal.value.problems[0].message
 
 
-@given(offer=offers, present=st.integers(1, 5))
+def test_any_release_of_a_named_stop_will_do_and_the_newest_is_taken() -> None:
+    offered = [
+        release("3.0", ">=2.0", stop="the great move"), release("3.0.1", ">=2.0", stop="the great move"),
+        release("3.0.2", ">=2.0", stop="the great move", withdrawn="wrong"), release("4.0", ">=3.0"),
+    ]  # fmt: skip
+    assert versions("2.4", "4.0", offered) == ["3.0.1", "4.0"]
+    assert versions("3.0", "4.0", offered) == ["4.0"]
+    assert versions("2.4", "3.0.1", offered) == ["3.0.1"]
+    why = find_route(Version("2.4"), Version("4.0"), offered).passed_over[0].why
+    assert why == "another release of the stop the great move is taken"
+
+
+def test_a_withdrawn_stop_with_no_substitute_is_named() -> None:
+    offered = [release("3.0", ">=2.0", stop=True, withdrawn="corrupts tides"), release("4.0", ">=2.0")]
+    with pytest.raises(AnswerNo) as refusal:
+        find_route(Version("2.4"), Version("4.0"), offered)
+    assert "the stop 3.0, which is withdrawn: corrupts tides" in refusal.value.problems[0].message
+
+
+def test_a_preview_of_a_bound_is_not_within_the_bound() -> None:
+    offered = [release("3.0rc1", ">=2.0"), release("3.1", ">=2.0,<3.0")]
+    assert versions("2.4", "3.1", offered) == ["3.1"]
+    with pytest.raises(AnswerNo):
+        find_route(Version("3.0rc1"), Version("3.1"), offered)
+
+
+STOPS = st.sampled_from([False, False, True, "a", "b"])
+OFFER = st.tuples(st.integers(1, 12), STOPS, st.booleans() | st.just(True), st.sampled_from(["", "!=", "=="]))
+OFFERS = st.dictionaries(st.integers(1, 10), OFFER, min_size=1, max_size=7)
+
+
+@settings(max_examples=400)
+@given(offer=OFFERS, present=st.integers(1, 6), odd=st.integers(1, 10))
 def test_the_route_is_as_short_as_brute_force_finds_and_breaks_no_rule(
-    offer: dict[int, tuple[int, bool]], present: int
+    offer: dict[int, tuple[int, bool | str, bool, str]], present: int, odd: int
 ) -> None:
     target = max(offer)
     if target <= present:
         return
-    offered = [release(f"{v}.0", f">={low}.0,<{v}.0", stop=stop) for v, (low, stop) in offer.items()]
+    offer[target] = (*offer[target][:2], True, offer[target][3])
+    offered = []
+    for version, (low, stop, stands, operator) in offer.items():
+        reach = f">={low}.0,<{version}.0" + (f",{operator}{odd}.0" if operator else "")
+        offered.append(release(f"{version}.0", reach, stop=stop, withdrawn="" if stands else "bad"))
+    lowest = {
+        name: min(v for v in offer if offer[v][1] == name)
+        for name in ("a", "b")
+        if any(o[1] == name for o in offer.values())
+    }
 
     def allowed(start: int, end: int) -> bool:
-        skips = any(offer[stop][1] for stop in offer if start < stop < end)
-        return offer[end][0] <= start < end and not skips
+        low, stop, stands, operator = offer[end]
+        in_range = low <= start < end and {"": True, "!=": start != odd, "==": start == odd}[operator]
+        skips = any(offer[one][1] is True and start < one < end for one in offer)
+        skips = skips or any(start < first < end and stop != name for name, first in lowest.items())
+        return in_range and stands and not skips
 
     between = [version for version in sorted(offer) if present < version < target]
     ways = (
@@ -99,6 +156,19 @@ def test_the_route_is_as_short_as_brute_force_finds_and_breaks_no_rule(
     steps = [present, *(int(str(rung.to_version)[:-2]) for rung in found.rungs)]
     assert all(itertools.starmap(allowed, itertools.pairwise(steps)))
     assert len(steps) == len(best)
+
+
+def test_the_program_shows_what_it_passes_over(idle: Demo) -> None:
+    sheet = archives.SHEET.replace(b'version = "9.0"', b'version = "9.0"\nchannel = "preview"')
+    archives.write(idle.folder / "releases" / "quaybook-9.0.tar.zst", sheet=sheet)
+    withdrawn = archives.SHEET.replace(b'version = "9.0"', b'version = "3.5"\nwithdrawn = "loses remarks"')
+    archives.write(idle.folder / "releases" / "quaybook-3.5.tar.zst", sheet=withdrawn.replace(b",<9.0", b",<3.5"))
+    assert idle.json("route")["to"] == "4.0"
+    assert idle.json("route")["passed_over"] == [{"version": "3.5", "why": "withdrawn: loses remarks"}]
+    assert "loses remarks" in idle.yl("route", "--all").out
+    assert idle.json("route", "--preview")["to"] == "9.0"
+    idle.edit('digests = "required"', 'digests = "wanted"\nchannel = "preview"')
+    assert idle.json("route")["to"] == "9.0"
 
 
 def test_a_plain_archive_with_a_sheet_beside_it_works_as_well(idle: Demo) -> None:
@@ -134,7 +204,8 @@ BASE = 'format = 1\n[release]\nproduct = "q"\nversion = "3.0"\n'
     ("text", "code", "named"),
     [
         (BASE + 'flavour = "x"', "unknown-key", "release.flavour"),
-        (BASE + 'channel = "stable"', "key-not-built", "release.channel"),
+        (BASE + 'channel = "nightly"', "wrong-value", "release.channel"),
+        (BASE + 'licence = "x"', "key-not-built", "release.licence"),
         (BASE + '[reach]\nfrom = "2 or so"', "wrong-value", "reach.from"),
         (BASE + '[[migrations]]\nid = "a"\nfile = "../x.sql"', "wrong-value", "migrations[0].file"),
         (BASE + '[[migrations]]\nid = "a"\nfile = "x.sql"\n' * 2, "wrong-value", "twice"),

@@ -151,3 +151,9 @@ to_option = click.option(
     callback=parse_version,
     help="The version to go to (default: newest stable).",
 )
+
+
+def wish_options(function: F) -> F:
+    """Add the options that allow more than stable releases."""
+    function = click.option("--withdrawn", is_flag=True, help="Allow releases that were withdrawn.")(function)
+    return click.option("--preview", is_flag=True, help="Allow previews on the way and as newest.")(function)

@@ -6,7 +6,7 @@ import sys
 
 import click
 
-from yellow_ladder.cli.base import Choices, LadderCommand, console, emit, to_option
+from yellow_ladder.cli.base import Choices, LadderCommand, console, emit, to_option, wish_options
 from yellow_ladder.cli.progress import narrated, stoppable
 from yellow_ladder.climb.conduct import (
     Conditions,
@@ -24,15 +24,17 @@ from yellow_ladder.climb.run import utc_now
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.release.versions import Version
 from yellow_ladder.report.climbs import descended_page, plan_page, proof_page
+from yellow_ladder.route import Wishes
 from yellow_ladder.site.site import Site
 
 
 @click.command("climb", cls=LadderCommand)
 @to_option
+@wish_options
 @click.option("--yes", is_flag=True, help="Agree to the plan beforehand.")
 @click.option("--continue", "going_on", is_flag=True, help="Go on with the climb that was interrupted.")
 @click.pass_obj
-def command(choices: Choices, target: Version | None, yes: bool, going_on: bool) -> None:
+def command(choices: Choices, /, target: Version | None, yes: bool, going_on: bool, **wishes: bool) -> None:
     """Upgrade in place. Shows the plan and asks; then backs up, reads back, places, migrates and compares.
 
     Ctrl-C ends it at the next safe point; `yl climb --continue` goes on and `yl descend` goes back.
@@ -42,7 +44,11 @@ def command(choices: Choices, target: Version | None, yes: bool, going_on: bool)
         raise BadInput(Problem("usage", text, "leave --to away, or go back first with `yl descend`"))
     site = choices.site(under_way=going_on)
     with site.state.locked("climb"):
-        plan = _plan_under_way(site) if going_on else _agreed_plan(choices, site, target, yes=yes)
+        plan = (
+            _plan_under_way(site)
+            if going_on
+            else _agreed_plan(choices, site, target, Wishes(wishes["preview"], wishes["withdrawn"]), yes=yes)
+        )
         with stoppable() as should_stop, narrated(choices) as narrator:
             conditions = Conditions(narrator, should_stop)
             state = go_on(plan, conditions) if going_on else begin(plan, conditions)
@@ -57,7 +63,7 @@ def _plan_under_way(site: Site) -> Plan:
     return climb.plan
 
 
-def _agreed_plan(choices: Choices, site: Site, target: Version | None, *, yes: bool) -> Plan:
+def _agreed_plan(choices: Choices, site: Site, target: Version | None, wishes: Wishes, *, yes: bool) -> Plan:
     """Prepare a plan, show it, and have it agreed to; raises AnswerNo otherwise, with nothing changed."""
     if not yes and (choices.as_json or not sys.stdin.isatty()):
         text = "a climb needs somebody's agreement, and there is no terminal to ask at"
@@ -65,7 +71,7 @@ def _agreed_plan(choices: Choices, site: Site, target: Version | None, *, yes: b
     refuse_if_open(site)
     sweep_unfrozen(site)
     with narrated(choices) as narrator:
-        prospect = look_ahead(site, target)
+        prospect = look_ahead(site, target, wishes)
         refuse_if_stopped(prospect)
         plan = stage_climb(prospect, utc_now(), narrator)
     if not choices.as_json:

@@ -6,7 +6,7 @@ import hashlib
 import json
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 
@@ -24,7 +24,7 @@ from yellow_ladder.files.manifest import Entry, manifest_to_lines, take_manifest
 from yellow_ladder.release.sheet import Migration
 from yellow_ladder.release.source import Releases, check_digest, read_source
 from yellow_ladder.release.versions import Version
-from yellow_ladder.route import Route, find_route
+from yellow_ladder.route import Route, Wishes, find_route
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey import Survey, take_survey
 
@@ -45,15 +45,20 @@ class Prospect:
         return [finding for finding in self.findings if finding.level is Level.STOP]
 
 
-def look_ahead(site: Site, target: Version | None, *, with_checks: bool = True) -> Prospect:
+def look_ahead(
+    site: Site, target: Version | None, wishes: Wishes | None = None, *, with_checks: bool = True
+) -> Prospect:
     """Survey, route and checks; nothing is changed. Raises BadInput or AnswerNo where there is no way."""
+    wishes = wishes or Wishes()
+    if site.record.releases.channel == "preview":
+        wishes = replace(wishes, previews=True)
     releases = read_source(site.source, site.record.product)
     survey = take_survey(site, releases)
     if survey.version is None:
         trouble = "; ".join(w.trouble for w in survey.witnesses if w.of == "disk") or "no probe on disk holds for it"
         text = f"the version on disk cannot be read: {trouble}"
         raise AnswerNo(Problem("no-version", text, "correct [[versions]] in the site file", str(site.file)))
-    route = find_route(survey.version, target, releases.found)
+    route = find_route(survey.version, target, releases.found, wishes)
     findings = run_checks(Circumstances(site, survey, releases, route)) if with_checks else []
     return Prospect(site, survey, releases, route, tuple(findings))
 

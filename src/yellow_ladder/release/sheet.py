@@ -21,15 +21,15 @@ class About(Record):
     """`[release]`: which release this is."""
 
     designed = {
-        "channel": "stable or preview",
-        "withdrawn": "a release nobody should install any more",
-        "severity": "how urgent its fixes are",
         "parts": "several parts that move together",
         "licence": "a licence that must be in place",
     }
     product: str = Field(min_length=1)
     version: VersionText
     schema_version: str = Field(default="", alias="schema")
+    channel: Literal["", "stable", "preview"] = ""
+    withdrawn: str = ""
+    severity: Literal["", "low", "medium", "high", "critical"] = ""
     title: str = ""
     published: str = ""
 
@@ -52,7 +52,7 @@ class Reach(Record):
 
     designed = {"order": "which part or replica goes first", "rest_days": "days of use before the next rung"}
     from_: RangeText = Field(default="", alias="from")
-    stop: bool = False
+    stop: bool | str = False
 
 
 class Needs(Record):

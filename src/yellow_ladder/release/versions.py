@@ -44,6 +44,11 @@ class Version:
         return f"Version({self.text!r})"
 
     @property
+    def parsed(self) -> _Parsed:
+        """The version as the library orders it."""
+        return self._parsed
+
+    @property
     def is_preview(self) -> bool:
         """Whether it is a pre-release."""
         return self._parsed.is_prerelease

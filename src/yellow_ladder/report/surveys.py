@@ -22,7 +22,7 @@ from yellow_ladder.report.look import (
     verdict,
 )
 from yellow_ladder.report.words import bytes_in_words, count_of
-from yellow_ladder.route import Route
+from yellow_ladder.route import Route, Rung
 from yellow_ladder.survey import Survey
 
 LEVEL_STYLES = {Level.STOP: BAD, Level.WARN: CAREFUL, Level.OK: GOOD}
@@ -92,8 +92,8 @@ def _add_detail(page: Page, survey: Survey) -> None:
             page.add(heading(f"{name} ({len(paths):,})"), bullet_list(paths))
 
 
-def route_page(route: Route) -> Page:
-    """Every rung: where it leads, why it is there, what it changes."""
+def route_page(route: Route, *, show_all: bool = False) -> Page:
+    """Every rung: where it leads, why it is there, what it changes; with `show_all`, what was passed over."""
     count = count_of(len(route.rungs), "rung")
     page = Page().add(title(f"{route.present} → {route.target}", count))
     page.add(rungs_table(route))
@@ -103,14 +103,27 @@ def route_page(route: Route) -> Page:
         ("fixes", "fixes"),
     ):
         lines = [
-            f"{rung.to_version}: {text}" for rung in route.rungs for text in getattr(rung.release.sheet.notes, word)
+            f"{rung.to_version}: {text}" + _severity(rung, word)
+            for rung in route.rungs
+            for text in getattr(rung.release.sheet.notes, word)
         ]
         if lines:
             page.add(heading(label.capitalize()), bullet_list(lines))
+    if show_all and route.passed_over:
+        ruled = table(["version", "why not"], fold=[1])
+        for one in route.passed_over:
+            ruled.add_row(str(one.version), one.why)
+        page.add(heading("Passed over"), ruled)
     target = f" --to {route.target}"
     return page.add(
         next_command((f"yl check{target}", "ask every check"), (f"yl climb{target}", "see the plan and climb"))
     )
+
+
+def _severity(rung: Rung, word: str) -> str:
+    """How urgent a release's fixes are, behind each of them."""
+    severity = rung.release.sheet.release.severity
+    return f" ({severity})" if word == "fixes" and severity else ""
 
 
 def rungs_table(route: Route):  # type: ignore[no-untyped-def]

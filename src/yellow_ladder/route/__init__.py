@@ -1,5 +1,5 @@
 """Routes: which releases to pass through, and why."""
 
-from yellow_ladder.route.find import Route, Rung, find_route
+from yellow_ladder.route.find import PassedOver, Route, Rung, Wishes, find_route
 
-__all__ = ["Route", "Rung", "find_route"]
+__all__ = ["PassedOver", "Route", "Rung", "Wishes", "find_route"]

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import itertools
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
 from packaging.specifiers import SpecifierSet
@@ -11,6 +12,7 @@ from yellow_ladder import __version__
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.release.source import Release
 from yellow_ladder.release.versions import Version
+from yellow_ladder.route.search import Offer, shortest_way
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,52 +30,88 @@ class Rung:
 
 
 @dataclass(frozen=True, slots=True)
+class PassedOver:
+    """A release between here and the target that the route does not take, and why."""
+
+    version: Version
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
 class Route:
-    """Rungs from the present version to the target, at least one."""
+    """Rungs from the present version to the target, at least one; and what was not taken."""
 
     present: Version
     target: Version
     rungs: tuple[Rung, ...]
+    passed_over: tuple[PassedOver, ...] = ()
 
 
-def newest_stable(releases: Sequence[Release]) -> Version | None:
-    """The newest release that is no preview."""
-    stable = [release.version for release in releases if not release.version.is_preview]
-    return max(stable, default=None)
+@dataclass(frozen=True, slots=True)
+class Wishes:
+    """What the administrator allows beyond stable releases that stand."""
+
+    previews: bool = False
+    withdrawn: bool = False
 
 
-def find_route(present: Version, target: Version | None, releases: Sequence[Release]) -> Route:
+_STABLE_ONLY = Wishes()
+
+
+def is_preview(release: Release) -> bool:
+    """Whether a release is none for everyday use: by its channel, or by its version where it names none."""
+    channel = release.sheet.release.channel
+    return channel == "preview" or (not channel and release.version.is_preview)
+
+
+def newest_release(releases: Sequence[Release], wishes: Wishes = _STABLE_ONLY) -> Version | None:
+    """The newest release that is allowed."""
+    return max((one.version for one in releases if not _barred(one, wishes)), default=None)
+
+
+def find_route(
+    present: Version, target: Version | None, releases: Sequence[Release], wishes: Wishes = _STABLE_ONLY
+) -> Route:
     """The shortest allowed route; among equally short ones that through the newer releases.
 
-    Raises AnswerNo for an unknown, older or present target, and where no way leads through, with the reason.
+    A target named by its version may be a preview. Raises AnswerNo for an unknown, older or present target, and where
+    no way leads through, with the reason.
     """
-    wanted = _decide_target(present, target, releases)
-    ordered = sorted((r for r in releases if present < r.version <= wanted), key=lambda release: release.version)
-    stops = [release.version for release in ordered if release.sheet.reach.stop]
-    steps: dict[Version, int] = {present: 0}
-    comes_from: dict[Version, Version] = {}
-    for release in ordered:
-        here = release.version
-        # Nothing that lies below the last stop before this release can lead to it.
-        floor = max((stop for stop in stops if stop < here), default=present)
-        starts = [
-            start for start in steps if floor <= start < here and _can_reach(release, start) and _tool_fits(release)
-        ]
-        if starts:
-            best = min(starts, key=lambda start: (steps[start], -_rank(start, ordered)))
-            steps[here], comes_from[here] = steps[best] + 1, best
-    if wanted not in steps:
-        raise AnswerNo(_explain_gap(present, wanted, ordered, set(steps)))
-    return _walk_back(present, wanted, comes_from, ordered)
+    wanted = _decide_target(present, target, releases, wishes)
+    between = sorted((r for r in releases if present < r.version <= wanted), key=lambda release: release.version)
+    barred = {r.version: why for r in between if (why := _barred(r, wishes)) and r.version != wanted}
+    passed = {r.sheet.reach.stop for r in releases if r.version <= present}
+    offers = [_offer(release, passed, is_open=release.version not in barred) for release in between]
+    found = shortest_way(present, offers)
+    if not found.way:
+        raise AnswerNo(_explain_gap(present, wanted, between, barred, found.reached))
+    taken = [present, *found.way]
+    by_version = {release.version: release for release in between}
+    rungs = [Rung(start, by_version[end], _why(by_version[end], wanted)) for start, end in itertools.pairwise(taken)]
+    over = [
+        PassedOver(r.version, barred.get(r.version) or _why_not(r, taken, found.reached))
+        for r in between
+        if r.version not in set(taken)
+    ]
+    return Route(present, wanted, tuple(rungs), tuple(over))
 
 
-def _rank(version: Version, ordered: Sequence[Release]) -> int:
-    return next((place for place, release in enumerate(ordered) if release.version == version), -1)
+def _offer(release: Release, passed: Collection[bool | str], *, is_open: bool) -> Offer:
+    """A release for the search; a named stop that the site is on or past already is none any more."""
+    reach = release.sheet.reach
+    stop = str(release.version) if reach.stop is True else reach.stop or ""
+    if reach.stop is not True and stop in passed:
+        stop = ""
+    return Offer(release.version, reach.from_, stop, is_open and _tool_fits(release))
 
 
-def _can_reach(release: Release, start: Version) -> bool:
-    reach = release.sheet.reach.from_
-    return not reach or start.is_in(reach)
+def _barred(release: Release, wishes: Wishes) -> str:
+    """Why a release is not taken unless asked for, or nothing."""
+    if release.sheet.release.withdrawn and not wishes.withdrawn:
+        return f"withdrawn: {release.sheet.release.withdrawn}"
+    if is_preview(release) and not wishes.previews:
+        return "a preview"
+    return ""
 
 
 def _tool_fits(release: Release) -> bool:
@@ -81,11 +119,12 @@ def _tool_fits(release: Release) -> bool:
     return not wanted or SpecifierSet(wanted).contains(__version__, prereleases=True)
 
 
-def _decide_target(present: Version, target: Version | None, releases: Sequence[Release]) -> Version:
-    known = ", ".join(str(release.version) for release in releases)
-    wanted = target or newest_stable(releases)
+def _decide_target(present: Version, target: Version | None, releases: Sequence[Release], wishes: Wishes) -> Version:
+    known = ", ".join(str(release.version) for release in releases[-12:])
+    wanted = target or newest_release(releases, wishes)
     if wanted is None:
-        raise AnswerNo(Problem("no-stable-release", "the source has only previews", f"name one with --to: {known}"))
+        text = "the source has only previews and withdrawn releases"
+        raise AnswerNo(Problem("no-stable-release", text, f"name one with --to: {known}"))
     if wanted == present:
         text = f"the site is at {present} already"
         raise AnswerNo(Problem("already-there", text, f"nothing to do; other releases in the source: {known}"))
@@ -93,47 +132,58 @@ def _decide_target(present: Version, target: Version | None, releases: Sequence[
         text = f"{wanted} is older than {present}, where the site is"
         remedy = "a climb never goes down; `yl descend` goes back to the state before a climb"
         raise AnswerNo(Problem("older-target", text, remedy))
-    if all(release.version != wanted for release in releases):
-        text = f"the source has no release {wanted}"
-        raise AnswerNo(Problem("unknown-target", text, f"it has: {known}"))
+    found = next((release for release in releases if release.version == wanted), None)
+    if found is None:
+        raise AnswerNo(Problem("unknown-target", f"the source has no release {wanted}", f"it has: {known}"))
+    if found.sheet.release.withdrawn and not wishes.withdrawn:
+        text = f"release {wanted} was withdrawn: {found.sheet.release.withdrawn}"
+        raise AnswerNo(Problem("withdrawn-target", text, "name another with --to, or insist with --withdrawn"))
     return wanted
-
-
-def _walk_back(
-    present: Version, target: Version, comes_from: dict[Version, Version], ordered: Sequence[Release]
-) -> Route:
-    by_version = {release.version: release for release in ordered}
-    rungs: list[Rung] = []
-    here = target
-    while here != present:
-        start = comes_from[here]
-        release = by_version[here]
-        rungs.append(Rung(start, release, _why(release, target)))
-        here = start
-    return Route(present, target, tuple(reversed(rungs)))
 
 
 def _why(release: Release, target: Version) -> str:
     if release.version == target:
         return "the target"
-    return "a stop that cannot be skipped" if release.sheet.reach.stop else "the next one is reached from here"
+    stop = release.sheet.reach.stop
+    if stop:
+        return "a stop that cannot be skipped" + (f" ({stop})" if isinstance(stop, str) else "")
+    return "the next one is reached from here"
 
 
-def _explain_gap(present: Version, wanted: Version, ordered: Sequence[Release], reached: set[Version]) -> Problem:
+def _why_not(release: Release, taken: Sequence[Version], reached: dict[Version, int]) -> str:
+    if release.version not in reached:
+        reach = release.sheet.reach.from_
+        return f"can only be reached from {reach}" if reach else "a stop lies before it"
+    stop = release.sheet.reach.stop
+    if isinstance(stop, str) and stop:
+        return f"another release of the stop {stop} is taken"
+    best = reached.get(taken[-1], 0)
+    return f"not needed: the way with {best} rungs goes without it"
+
+
+def _explain_gap(
+    present: Version,
+    wanted: Version,
+    between: Sequence[Release],
+    barred: dict[Version, str],
+    reached: dict[Version, int],
+) -> Problem:
     """What stands in the way: the first release above the highest one reached, and what it asks for."""
     highest = max(reached)
-    blocked = next(r for r in ordered if r.version > highest or r.version == wanted)
-    reach = blocked.sheet.reach.from_
-    reason = f"{blocked.version} can only be reached from {reach}" if reach else f"{blocked.version} is not reachable"
+    no_way = f"no route from {present} to {wanted}"
+    shut = next((r for r in between if r.version in barred and r.sheet.reach.stop and r.version > highest), None)
+    if shut is not None:
+        text = f"{no_way}: it leads through the stop {shut.version}, which is {barred[shut.version]}"
+        return Problem("no-route", text, "wait for a release that takes its place, or allow it: see yl route --help")
+    blocked = next(r for r in between if (r.version > highest and r.version not in barred) or r.version == wanted)
     if not _tool_fits(blocked):
         needs = blocked.sheet.needs.tool
-        text = (
-            f"no route from {present} to {wanted}: {blocked.version} needs Yellow Ladder {needs}, this is {__version__}"
-        )
+        text = f"{no_way}: {blocked.version} needs Yellow Ladder {needs}, this is {__version__}"
         return Problem("no-route", text, "bring this tool up to date")
+    reach = blocked.sheet.reach.from_
+    reason = f"{blocked.version} can only be reached from {reach}" if reach else f"{blocked.version} is not reachable"
     start = f"the highest that can be reached is {highest}" if highest != present else "nothing in the source leads on"
-    text = f"no route from {present} to {wanted}: {reason}; {start}"
     remedy = f"put a release in the source that lies in {reach} and is reached from {highest}"
     if highest != present:
         remedy += f", or climb to {highest} first: yl climb --to {highest}"
-    return Problem("no-route", text, remedy)
+    return Problem("no-route", f"{no_way}: {reason}; {start}", remedy)

@@ -36,11 +36,11 @@ class ReleaseSource(Record):
     """`[releases]`: where releases come from."""
 
     designed = {
-        "channel": "stable or preview",
         "trusted_keys": "keys whose signatures are believed",
         "mirror": "a second source",
     }
     source: str = Field(min_length=1)
+    channel: Literal["stable", "preview"] = "stable"
     digests: Literal["required", "wanted"] = "wanted"
 
 
