@@ -18,7 +18,7 @@ def release(number: int) -> Release:
     major, minor, patch = number // 500, number // 20 % 25, number % 20
     version = f"{major}.{minor}.{patch}"
     reach = {"from": f">={major}.{max(0, minor - 3)},<{version}", "stop": False}
-    if minor == 0:
+    if minor == 0 and major:
         reach = {"from": f">={max(0, major - 1)}.20,<{version}", "stop": f"{major}.0"}
     about = {"product": "quaybook", "version": version, "withdrawn": "bad" if number % 97 == 5 else ""}
     return Release(ReleaseSheet.model_validate({"format": 1, "release": about, "reach": reach}), Path(version), "")

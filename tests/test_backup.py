@@ -224,3 +224,12 @@ def test_a_fingerprint_of_the_copy_is_that_of_the_database(idle: Demo) -> None:
     connection.close()
     assert not database.is_same_as_backup(copy)
     assert take_fingerprint(database) != take_fingerprint(database.opened_backup(copy))
+
+
+def test_two_backups_of_one_second_are_two(idle: Demo) -> None:
+    now = utc_now()
+    site = idle.site()
+    site.state.ensure()
+    names = [make_backup(site, "2.4", now, silent).name for _ in range(2)]
+    assert len(set(names)) == 2
+    assert [one["path"].rsplit("/", 1)[-1] for one in idle.json("backup", "list")] == names

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import resource
+import signal
 import sqlite3
 import sys
 import time
@@ -74,6 +76,30 @@ def test_any_altered_byte_of_a_journal_is_seen(data: st.DataObject) -> None:
         # The one thing that cannot be told from a power cut: the end mark of the last line is missing.
         assert records == journal.records[: len(records)]
         assert place == len(raw) - 1 or records == journal.records
+
+
+def test_a_journal_on_a_full_disk_is_as_it_was_before(tmp_path: Path) -> None:
+    path = tmp_path / "journal.jsonl"
+
+    def append_until_full() -> int:
+        journal = Journal(path, "first link")
+        journal.append(What.BEGIN, "close", STAMP)
+        signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+        limit = path.stat().st_size + 50
+        resource.setrlimit(resource.RLIMIT_FSIZE, (limit, limit))
+        try:
+            journal.append(What.DONE, "close", STAMP)
+        except OSError:
+            return path.stat().st_size
+        return 0
+
+    size, _ = in_child(append_until_full)
+    assert size > 0
+    again = Journal(path, "first link")
+    assert [record.step for record in again.records] == ["close"]
+    assert path.stat().st_size == size
+    again.append(What.DONE, "close", STAMP)
+    assert len(Journal(path, "first link").records) == 2
 
 
 def trees(folder: Path) -> tuple[Path, Path, Path]:

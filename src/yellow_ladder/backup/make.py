@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from dataclasses import dataclass, replace
-from datetime import datetime
+from datetime import datetime, timedelta
 from pathlib import Path
 
 from yellow_ladder.backup.catalog import (
@@ -60,7 +60,9 @@ class Making:
 
 
 def backup_name(site: Site, version: str, now: datetime) -> str:
-    """The folder name of a backup: site, version and time."""
+    """The folder name of a backup: site, version and time; a name that is taken already moves on by a second."""
+    while (site.state.backups / f"{site.name}-{version}-{now:%Y%m%dT%H%M%SZ}").exists():
+        now += timedelta(seconds=1)
     return f"{site.name}-{version}-{now:%Y%m%dT%H%M%SZ}"
 
 

@@ -116,7 +116,7 @@ def go_on(plan: Plan, conditions: Conditions) -> State:
         run_steps(run, steps_up(plan))
     except StepTrouble as trouble:
         return _after_trouble(run, trouble)
-    run.journal.append(What.END, State.CLIMBED, run.stamp())
+    run.note(What.END, State.CLIMBED)
     return State.CLIMBED
 
 
@@ -139,7 +139,7 @@ def _after_trouble(run: Run, trouble: StepTrouble) -> State:
     plan, standing = run.plan, run.standing()
     if trouble.step.id == "look-again":
         _clear_away(plan)
-        run.journal.append(What.END, State.GIVEN_UP, run.stamp(), {"reason": trouble.problems[0].message})
+        run.note(What.END, State.GIVEN_UP, {"reason": trouble.problems[0].message})
         raise AnswerNo(trouble.problems)
     if standing.was_open_to_users or run.site.record.on_failure == "stop":
         remedy = "correct it and go on with `yl climb --continue`, or go back with `yl descend`"
@@ -147,7 +147,7 @@ def _after_trouble(run: Run, trouble: StepTrouble) -> State:
         raise StoppedPartWay([Problem("step-failed", text, remedy), *trouble.problems])
     reason = trouble.problems[0].message
     run.listen(Note(f"going back to {plan.from_version}", is_warning=True))
-    run.journal.append(What.TURN, trouble.step.id, run.stamp(), {"reason": reason})
+    run.note(What.TURN, trouble.step.id, {"reason": reason})
     _down(run)
     text = (
         f"the climb to {plan.to_version} failed at `{trouble.step.title}`; the site is at {plan.from_version} as before"
@@ -168,12 +168,12 @@ def descend(plan: Plan, conditions: Conditions) -> State:
         raise AnswerNo(Problem("cannot-descend", text, remedy))
     if standing.state is State.PLANNED:
         _clear_away(plan)
-        run.journal.append(What.END, State.GIVEN_UP, run.stamp(), {"reason": "taken back before it began"})
+        run.note(What.END, State.GIVEN_UP, {"reason": "taken back before it began"})
         return State.GIVEN_UP
     if standing.has_backup and standing.state is not State.DESCENDING:
         check_backup(run.site.state.backups / plan.backup_name)  # while the site still serves: no backup, no descent
     if standing.state is not State.DESCENDING:
-        run.journal.append(What.TURN, "descend", run.stamp(), {"reason": "asked for"})
+        run.note(What.TURN, "descend", {"reason": "asked for"})
     return _down(run)
 
 
@@ -184,7 +184,7 @@ def _down(run: Run) -> State:
         text = f"going back stopped at `{trouble.step.title}`: {trouble.problems[0].message}"
         remedy = "correct it and go on with `yl descend`"
         raise StoppedPartWay([Problem("descent-stopped", text, remedy), *trouble.problems]) from trouble
-    run.journal.append(What.END, State.DESCENDED, run.stamp())
+    run.note(What.END, State.DESCENDED)
     return State.DESCENDED
 
 
@@ -224,7 +224,7 @@ def settle(climb: Climb, conditions: Conditions, *, drop_backup: bool) -> Settle
         raise AnswerNo(Problem("cannot-settle", text, "only a climb that ended well can be accepted"))
     freed = sum(_size_of(path) for path in (plan.aside,))
     run = _run_of(plan, conditions)
-    run.journal.append(What.END, State.SETTLED, run.stamp(), {"backup_dropped": drop_backup})
+    run.note(What.END, State.SETTLED, {"backup_dropped": drop_backup})
     remove_entry(plan.aside)
     if Path(plan.work) != plan.folder:
         remove_entry(Path(plan.work))

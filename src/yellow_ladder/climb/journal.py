@@ -7,6 +7,7 @@ does not fit was altered, and is refused.
 
 from __future__ import annotations
 
+import errno
 import hashlib
 import json
 import os
@@ -69,25 +70,39 @@ class Journal:
             os.truncate(path, kept_bytes)
 
     def append(self, what: What, step: str, at: str, facts: Mapping[str, Any] | None = None) -> JournalRecord:
-        """Write one record and return when it will survive a power cut."""
+        """Write one record and return when it will survive a power cut.
+
+        Raises OSError when it cannot be written (a full disk); the journal is then as it was before.
+        """
         record = JournalRecord(len(self.records) + 1, at, what, step, facts or {})
         self._on_append(Instant.BEFORE, record)
         body = _body(record)
         chain = _link(self._chain, body)
         line = json.dumps({**body, "chain": chain}) + "\n"
-        is_new = not self.path.exists()
-        descriptor = os.open(self.path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW, 0o600)
-        try:
-            os.write(descriptor, line.encode())
-            os.fsync(descriptor)
-        finally:
-            os.close(descriptor)
-        if is_new:
-            sync_folder(self.path.parent)
+        _append_whole(self.path, line.encode())
         self.records.append(record)
         self._chain = chain
         self._on_append(Instant.AFTER, record)
         return record
+
+
+def _append_whole(path: Path, line: bytes) -> None:
+    """Append a line and sync it; what a full disk let through of it is taken back."""
+    is_new = not path.exists()
+    descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW, 0o600)
+    try:
+        before = os.fstat(descriptor).st_size
+        try:
+            if os.write(descriptor, line) != len(line):
+                raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), str(path))
+            os.fsync(descriptor)
+        except OSError:
+            os.ftruncate(descriptor, before)
+            raise
+    finally:
+        os.close(descriptor)
+    if is_new:
+        sync_folder(path.parent)
 
 
 def _body(record: JournalRecord) -> dict[str, Any]:

@@ -7,7 +7,7 @@ import json
 import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from datetime import datetime
+from datetime import datetime, timedelta
 from pathlib import Path
 
 from yellow_ladder import __version__
@@ -75,6 +75,8 @@ def stage_climb(prospect: Prospect, now: datetime, tell: Listener) -> Plan:
     Raises BadInput or AnswerNo and leaves nothing behind.
     """
     site, route = prospect.site, prospect.route
+    while list(site.state.climbs.glob(f"{now:%Y%m%dT%H%M%SZ}-*")):
+        now += timedelta(seconds=1)  # ids and backups' names go by the second, and no two may share one
     climb = f"{now:%Y%m%dT%H%M%SZ}-{route.present}-to-{route.target}"
     folder = private_folder(site.state.climbs / climb)
     work = work_folder(site, folder)

@@ -26,6 +26,9 @@ def never() -> bool:
     return False
 
 
+Facts = Mapping[str, Any]
+
+
 @dataclass(slots=True)
 class Run:
     """All that steps work with. `should_stop` tells that somebody pressed Ctrl-C; time is passed in."""
@@ -51,12 +54,18 @@ class Run:
         """How far the climb is."""
         return fold(self.journal.records)
 
+    def note(self, what: What, step: str, facts: Facts | None = None) -> None:
+        """Write a record; raises StoppedPartWay when the journal cannot be written, and nothing goes on without it."""
+        try:
+            self.journal.append(what, step, self.stamp(), facts)
+        except OSError as fault:
+            text = f"the journal {self.journal.path} cannot be written: {fault.strerror}"
+            remedy = "free space there; then go on with `yl climb --continue`, or go back with `yl descend`"
+            raise StoppedPartWay(Problem("journal-not-writable", text, remedy, str(self.journal.path))) from fault
+
     def stamp(self) -> str:
         """The time now, as the journal writes it."""
         return f"{self.now():%Y-%m-%dT%H:%M:%S.%f}Z"
-
-
-Facts = Mapping[str, Any]
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,7 +97,7 @@ def run_steps(run: Run, steps: Sequence[Step]) -> None:
             continue
         if run.should_stop():
             raise stopped(run)
-        run.journal.append(What.BEGIN, step.id, run.stamp())
+        run.note(What.BEGIN, step.id)
         run.listen(StepStarted(step.id, step.title, number, len(steps)))
         started = time.monotonic()
         try:
@@ -98,11 +107,11 @@ def run_steps(run: Run, steps: Sequence[Step]) -> None:
         except (LadderError, OSError) as fault:
             problems = fault.problems if isinstance(fault, LadderError) else (_from_system(fault),)
             reason = problems[0].message
-            run.journal.append(What.FAILED, step.id, run.stamp(), {"reason": reason})
+            run.note(What.FAILED, step.id, {"reason": reason})
             run.listen(StepFailed(step.id, step.title, reason))
             raise StepTrouble(step, problems) from fault
         took_s = time.monotonic() - started
-        run.journal.append(What.DONE, step.id, run.stamp(), {**facts, "took_s": round(took_s, 3)})
+        run.note(What.DONE, step.id, {**facts, "took_s": round(took_s, 3)})
         run.listen(StepDone(step.id, step.title, took_s, facts))
 
 

@@ -145,6 +145,7 @@ def _start_helper(address: DatabaseAddress, jobs: Sequence[Job]) -> subprocess.P
         [sys.executable, "-m", "yellow_ladder.fingerprints.scan"],
         stdin=subprocess.PIPE,
         stdout=subprocess.PIPE,
+        start_new_session=True,  # Ctrl-C is for the run, which stops at a safe point
     )
     where = {**asdict(address), "path": str(address.path)}
     request = {"address": where, "parent": os.getpid(), "jobs": [job.as_record() for job in jobs]}

@@ -161,6 +161,13 @@ def _why_not(release: Release, taken: Sequence[Version], reached: dict[Version, 
     return f"not needed: the way with {best} rungs goes without it"
 
 
+def _is_shut_stop(release: Release, between: Sequence[Release], barred: dict[Version, str]) -> bool:
+    """Whether a release is a stop that no release of its name can be passed at."""
+    stop = release.sheet.reach.stop
+    alike = [release] if stop is True else [one for one in between if one.sheet.reach.stop == stop]
+    return bool(stop) and all(one.version in barred for one in alike)
+
+
 def _explain_gap(
     present: Version,
     wanted: Version,
@@ -171,7 +178,7 @@ def _explain_gap(
     """What stands in the way: the first release above the highest one reached, and what it asks for."""
     highest = max(reached)
     no_way = f"no route from {present} to {wanted}"
-    shut = next((r for r in between if r.version in barred and r.sheet.reach.stop and r.version > highest), None)
+    shut = next((r for r in between if r.version > highest and _is_shut_stop(r, between, barred)), None)
     if shut is not None:
         text = f"{no_way}: it leads through the stop {shut.version}, which is {barred[shut.version]}"
         return Problem("no-route", text, "wait for a release that takes its place, or allow it: see yl route --help")
