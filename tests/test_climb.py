@@ -366,3 +366,21 @@ def test_the_umask_of_whoever_types_does_not_show_in_the_site(idle: Demo) -> Non
     assert stat.S_IMODE((idle.root / "static" / "css").stat().st_mode) == 0o755
     assert stat.S_IMODE((idle.root / "static/css/style.css").stat().st_mode) == 0o644
     assert stat.S_IMODE((idle.root / "config").stat().st_mode) == 0o755
+
+
+def test_going_back_goes_one_climb_at_a_time(demo: Demo) -> None:
+    before, text = picture_of(demo.site()), demo.prepared.file.read_text()
+    first = demo.json("climb", "--to", "3.0", "--yes")["climb"]
+    between, text_between = picture_of(demo.site()), demo.prepared.file.read_text()
+    second = demo.json("climb", "--to", "4.0", "--yes")["climb"]
+    refusal = demo.yl("descend", first, "--yes", "--json")
+    assert (refusal.code, refusal.problems[0]["code"]) == (1, "built-upon")
+    assert second in refusal.problems[0]["remedy"]
+    assert about(demo)["version"] == "4.0"
+    assert demo.json("descend", "--yes")["climb"] == second
+    assert picture_of(demo.site()) == between
+    assert demo.prepared.file.read_text() == text_between
+    assert demo.json("verify")["climb"] == first
+    assert demo.json("descend", "--yes")["climb"] == first
+    assert picture_of(demo.site()) == before
+    assert demo.prepared.file.read_text() == text

@@ -8,7 +8,7 @@ import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, console, emit
 from yellow_ladder.cli.progress import narrated, stoppable
-from yellow_ladder.climb.conduct import Climb, Conditions, descend, find_climb, open_climb
+from yellow_ladder.climb.conduct import Climb, Conditions, descend, find_climb, open_climb, refuse_if_built_upon
 from yellow_ladder.climb.price import Price, reckon
 from yellow_ladder.climb.progress import State
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
@@ -27,6 +27,7 @@ def command(choices: Choices, name: str | None, yes: bool) -> None:
     site = choices.site(under_way=True)
     with site.state.locked("descend"):
         climb = (open_climb(site) if name is None else None) or find_climb(site, name)
+        refuse_if_built_upon(site, climb)
         price = Price((), ())
         if climb.standing.state is State.CLIMBED:
             price = _agreed_price(choices, climb, yes=yes)

@@ -12,6 +12,8 @@ from yellow_ladder.climb.proof import prove
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.report.climbs import proof_page
 
+_ENDED_WELL = (State.CLIMBED, State.SETTLED)
+
 
 @click.command("verify", cls=LadderCommand)
 @click.option("--against", "name", metavar="CLIMB", help="The climb to compare with (default: the newest).")
@@ -23,8 +25,8 @@ def command(choices: Choices, name: str | None) -> None:
     """
     site = choices.site()
     with site.state.locked("verify"):
-        climb = find_climb(site, name)
-        if climb.standing.state not in (State.CLIMBED, State.SETTLED):
+        climb = find_climb(site, name, _ENDED_WELL)
+        if climb.standing.state not in _ENDED_WELL:
             text = f"the climb {climb.name} is {climb.standing.state}: there is nothing after it to compare"
             raise AnswerNo(Problem("nothing-to-verify", text, "name one that ended well: yl history"))
         with narrated(choices) as narrator:

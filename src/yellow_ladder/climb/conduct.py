@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import shutil
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
@@ -60,15 +60,33 @@ def load_climb(folder: Path) -> Climb:
     return Climb(plan, fold(Journal(folder / JOURNAL_NAME, plan.digest()).records))
 
 
-def find_climb(site: Site, name: str | None) -> Climb:
-    """The climb of a name, or the newest; raises BadInput where there is none."""
+def find_climb(site: Site, name: str | None, states: Collection[State] = (State.CLIMBED,)) -> Climb:
+    """The climb of a name; without one the newest in one of `states`, or the newest of all where none is.
+
+    Raises BadInput where there is none.
+    """
     climbs = list_climbs(site)
     if name is not None:
         climbs = [climb for climb in climbs if climb.name == name]
     if not climbs:
         text = f"there is no climb {name}" if name else "no climb was made on this site"
         raise BadInput(Problem("no-climb", text, "see which there are with: yl history"))
-    return climbs[-1]
+    wanted = [climb for climb in climbs if climb.standing.state in states]
+    return (wanted or climbs)[-1]
+
+
+def refuse_if_built_upon(site: Site, climb: Climb) -> None:
+    """Raise AnswerNo when a later climb started from where this one ended: going back goes one climb at a time."""
+    climbs = list_climbs(site)
+    later = climbs[[one.name for one in climbs].index(climb.name) + 1 :]
+    standing = [one for one in later if one.standing.state in (State.CLIMBED, State.SETTLED)]
+    if standing and climb.standing.state is State.CLIMBED:
+        newest = standing[-1]
+        text = f"the climb {newest.name} came after {climb.name}"
+        remedy = f"go back from that one first: yl descend {newest.name}"
+        if newest.standing.state is State.SETTLED:
+            remedy = "it was accepted, so there is no way back past it but a backup: yl backup list"
+        raise AnswerNo(Problem("built-upon", text, remedy))
 
 
 def open_climb(site: Site) -> Climb | None:
