@@ -250,6 +250,12 @@ def test_core_edits_and_unclaimed_files_stop_until_somebody_decides(idle: Demo) 
     assert "local patch" in (idle.root / "server.py").read_text()
 
 
+def test_files_of_the_release_that_were_removed_are_told(idle: Demo) -> None:
+    (idle.root / "docs" / "README.txt").unlink()
+    findings = idle.json("check")["findings"]
+    assert any("docs/README.txt" in one["saw"] and one["level"] == "warn" for one in findings)
+
+
 def test_a_climb_asks_before_it_begins(idle: Demo) -> None:
     with untouched(idle):
         refused(idle.yl("climb", "--json"), 2, "not-agreed", "--yes")

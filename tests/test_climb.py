@@ -68,6 +68,7 @@ def test_the_whole_way_up_and_back(demo: Demo) -> None:
 
 def test_what_is_the_sites_own_is_carried_and_nothing_stale_is_left(demo: Demo) -> None:
     (demo.root / "uploads" / "empty folder").mkdir()
+    (demo.root / "addons" / "tide-table" / "local.csv").write_text("our own gauge\n")
     (demo.root / "uploads" / "odd\nname \udcff").write_bytes(b"x")
     os.utime(demo.root / "uploads" / "odd\nname \udcff", ns=(1, 1_234_567_890_123_456_789))
     demo.json("climb", "--yes")
@@ -75,6 +76,7 @@ def test_what_is_the_sites_own_is_carried_and_nothing_stale_is_left(demo: Demo) 
     assert (root / "VERSION").read_text() == "4.0\n"
     assert b'd="M4 30h32L20 6z"' in (root / "static/logo.svg").read_bytes()
     assert (root / "addons/regatta-calendar/races.csv").exists()
+    assert (root / "addons/tide-table/local.csv").read_text() == "our own gauge\n"
     assert tomllib.loads((root / "addons/notice-board/addon.toml").read_text())["version"] == "4.0"
     assert (root / "uploads" / "empty folder").is_dir()
     assert (root / "uploads" / "odd\nname \udcff").stat().st_mtime_ns == 1_234_567_890_123_456_789

@@ -112,7 +112,7 @@ def list_backups(folder: Path) -> list[Backup]:
         return []
     paths = [path for path in folder.iterdir() if path.is_dir() and not path.name.endswith(UNFINISHED)]
     found = [read_backup(path) for path in paths if (path / INDEX_NAME).is_file()]
-    return sorted(found, key=lambda backup: backup.made_at)
+    return sorted(found, key=lambda backup: (backup.made_at, backup.name))
 
 
 def read_sums(path: Path) -> dict[str, str]:

@@ -38,9 +38,9 @@ def free_space(at: Circumstances) -> Iterator[Finding]:
     for folder, count in by_device.values():
         facts = os.statvfs(folder)
         free, wanted = facts.f_bavail * facts.f_frsize, int(count * _MARGIN) + _LEFT_FREE_BYTES
-        seen = f"{_mib(free)} free at {folder}, up to {_mib(wanted)} needed"
+        seen = f"{_size(free)} free at {folder}, up to {_size(wanted)} needed"
         if free < wanted:
-            remedy = f"free {_mib(wanted - free)} there, or put the state folder elsewhere with `state`"
+            remedy = f"free {_size(wanted - free)} there, or put the state folder elsewhere with `state`"
             yield stop("free space", seen, remedy)
         else:
             yield ok("free space", seen)
@@ -86,5 +86,5 @@ def _existing(path: Path) -> Path:
     return path
 
 
-def _mib(count: int) -> str:
-    return f"{count / 1024**2:,.0f} MiB"
+def _size(count: int) -> str:
+    return f"{count / 1024**3:,.0f} GiB" if count >= 10 * 1024**3 else f"{count / 1024**2:,.0f} MiB"

@@ -99,6 +99,9 @@ def core_edits(at: Circumstances) -> Iterator[Finding]:
         yield warn("core edits", seen, "they stay in the backup")
     else:
         yield ok("core edits", f"{files.unchanged:,} files are as released")
+    if files.missing:
+        seen = f"{_count(files.missing)} of the release removed here: {_some(files.missing)}"
+        yield warn("core edits", seen, "the new release brings its own; remove them again where that was on purpose")
 
 
 def unclaimed_files(at: Circumstances) -> Iterator[Finding]:

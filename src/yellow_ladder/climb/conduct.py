@@ -191,7 +191,7 @@ def descend(plan: Plan, conditions: Conditions) -> State:
     if standing.has_backup and standing.state is not State.DESCENDING:
         check_backup(run.site.state.backups / plan.backup_name)  # while the site still serves: no backup, no descent
     if standing.state is not State.DESCENDING:
-        run.note(What.TURN, "descend", {"reason": "asked for"})
+        run.note(What.TURN, "descend", {"reason": "going back was asked for"})
     return _down(run)
 
 

@@ -86,7 +86,9 @@ def _put_own_files(staged: Path, carried: Carried) -> set[str]:
     """Copy keys, licences, assets, third-party add-ons and, where wanted, unclaimed files; returns their new paths."""
     survey, keep = carried.survey, carried.site.record.keep
     paths = [path for kind in CARRIED_KINDS for path in getattr(keep, kind)]
-    paths += [addon.path for addon in survey.addons if addon.origin != "bundled"]
+    bundled = [addon.path for addon in survey.addons if addon.origin == "bundled"]
+    paths += [addon.path for addon in survey.addons if addon.path not in bundled]
+    paths += [path for path in survey.files.kept.get("addons", ()) if within(path, bundled)]
     if keep.unclaimed == "carry":
         paths += survey.files.unclaimed
     placed: set[str] = set()

@@ -170,6 +170,8 @@ def settled_page(settled: Settled) -> Page:
 def history_page(climbs: Sequence[tuple[Climb, Sequence[JournalRecord]]], *, steps: bool) -> Page:
     """Past climbs, newest last."""
     page = Page()
+    if not climbs:
+        return page.add(Text("No climbs yet."), next_command(("yl route", "the way to the newest release")))
     ruled = table(["climb", "from", "to", "began", "took", "state"], fold=[])
     for climb, records in climbs:
         plan, state = climb.plan, climb.standing.state
@@ -183,9 +185,11 @@ def history_page(climbs: Sequence[tuple[Climb, Sequence[JournalRecord]]], *, ste
             page.add(Text(f"{climb.name}: {climb.standing.why}", style=FAINT))
         if steps:
             page.add(heading(climb.name), _steps_table(records))
-    last = climbs[-1][0].standing.state if climbs else None
-    if last is not None and last.is_open:
+    last = climbs[-1][0].standing.state
+    if last.is_open:
         return page.add(next_command(("yl climb --continue", "go on"), ("yl descend", "go back")))
+    if last in (State.DESCENDED, State.GIVEN_UP):
+        return page.add(next_command(("yl check", "whether another climb can begin"), ("yl climb", "climb again")))
     if last is State.CLIMBED:
         return page.add(next_command(("yl verify", "compare data with before"), ("yl settle", "accept")))
     return page
