@@ -244,6 +244,12 @@ def test_settling_frees_the_old_tree_and_ends_the_way_back(demo: Demo) -> None:
     answer = demo.yl("descend", "--yes", "--json")
     assert (answer.code, answer.problems[0]["code"]) == (1, "cannot-descend")
     assert demo.json("verify")["whole"] is True
+    aside.mkdir()
+    (aside / "left by a kill").write_text("half removed")
+    assert demo.json("settle", "--yes", "--drop-backup")["freed_bytes"] > 0
+    assert not aside.exists()
+    assert demo.json("backup", "list") == []
+    assert [one["state"] for one in demo.json("history")] == ["settled"]
 
 
 def test_without_its_backup_there_is_no_way_back_and_the_site_stays_open(demo: Demo) -> None:

@@ -54,6 +54,7 @@ def restore_files(
     found_outside = {path: _look_at(path) for path in outside if os.path.lexists(path)}
     if rescue is not None:
         _keep_what_would_go(root, inside, found, rescue)
+        os.sync()  # a power cut must not take the copy and the original
     removed = _remove_strangers(root, inside, found)
     wanted = _wanted(inside, found) | _wanted(outside, found_outside)
     _make_folders(root, {**inside, **outside}, wanted)

@@ -234,15 +234,17 @@ class Settled:
 def settle(climb: Climb, conditions: Conditions, *, drop_backup: bool) -> Settled:
     """Accept a climb: what was kept for going back is removed; the backup stays unless it is to go too.
 
-    Raises AnswerNo unless the climb has ended well.
+    May be repeated: a kill may have left some of it, or the backup may be let go later. Raises AnswerNo unless the
+    climb has ended well.
     """
     plan = climb.plan
-    if climb.standing.state is not State.CLIMBED:
+    if climb.standing.state not in (State.CLIMBED, State.SETTLED):
         text = f"the climb {climb.name} is {climb.standing.state}, not climbed"
         raise AnswerNo(Problem("cannot-settle", text, "only a climb that ended well can be accepted"))
     freed = sum(_size_of(path) for path in (plan.aside,))
     run = _run_of(plan, conditions)
-    run.note(What.END, State.SETTLED, {"backup_dropped": drop_backup})
+    if climb.standing.state is State.CLIMBED:
+        run.note(What.END, State.SETTLED, {"backup_dropped": drop_backup})
     remove_entry(plan.aside)
     if Path(plan.work) != plan.folder:
         remove_entry(Path(plan.work))

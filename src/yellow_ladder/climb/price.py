@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
@@ -93,6 +94,7 @@ def keep_newer(plan: Plan, files: tuple[str, ...]) -> Path:
         remove_entry(target)  # a copy that a kill left unfinished
         private_folder(target.parent)
         copy_entry(site.root / path, target)
+    os.sync()  # what is kept must be on disk before the steps that follow write over the originals
     return folder
 
 

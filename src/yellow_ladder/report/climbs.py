@@ -191,7 +191,9 @@ def history_page(climbs: Sequence[tuple[Climb, Sequence[JournalRecord]]], *, ste
     if last in (State.DESCENDED, State.GIVEN_UP):
         return page.add(next_command(("yl check", "whether another climb can begin"), ("yl climb", "climb again")))
     if last is State.CLIMBED:
-        return page.add(next_command(("yl verify", "compare data with before"), ("yl settle", "accept")))
+        return page.add(
+            next_command(("yl verify", "compare data with before"), ("yl settle", "accept"), ("yl descend", "go back"))
+        )
     return page
 
 
