@@ -93,8 +93,10 @@ def make_demo(tmp_path: Path) -> Iterator[MakeDemo]:
     """Make demonstration sites; whatever runs there is stopped at the end."""
     made: list[Site] = []
 
-    def make(name: str = "harbour", *, rows: int = 60, broken: bool = False, start: bool = True) -> Demo:
-        demo = Demo(prepare_demo(tmp_path / name, rows=rows, broken=broken))
+    def make(
+        name: str = "harbour", *, rows: int = 60, broken: bool = False, start: bool = True, troubled: bool = False
+    ) -> Demo:
+        demo = Demo(prepare_demo(tmp_path / name, rows=rows, broken=broken, troubled=troubled))
         made.append(demo.site())
         if start:
             start_site(demo.site())

@@ -23,11 +23,13 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from yellow_ladder.climb.conduct import Conditions, begin, descend, find_climb, go_on, list_climbs, open_climb
+from yellow_ladder.climb.catalog import find_climb, list_climbs, open_climb
+from yellow_ladder.climb.conduct import Conditions, begin, descend, go_on
 from yellow_ladder.climb.journal import Instant, JournalRecord
 from yellow_ladder.climb.plan import Plan
-from yellow_ladder.climb.prepare import look_ahead, stage_climb
+from yellow_ladder.climb.prepare import stage_climb
 from yellow_ladder.climb.progress import State
+from yellow_ladder.climb.prospect import look_ahead
 from yellow_ladder.climb.run import utc_now
 from yellow_ladder.demo.prepare import prepare_demo, start_site, stop_site
 from yellow_ladder.demo.proof import Picture, picture_of
@@ -96,7 +98,7 @@ def in_child(work: Callable[[], int]) -> tuple[int, int]:
 
 
 def planned(site: Site) -> Plan:
-    return stage_climb(look_ahead(site, None), utc_now(), silent)
+    return stage_climb(look_ahead(site, None, utc_now()), utc_now(), silent)
 
 
 def climb_with(site: Site, kill: str, at: int) -> int:

@@ -145,7 +145,9 @@ def test_a_release_source_without_releases(idle: Demo, hurt: Callable[[Demo], No
     hurt(idle)
     with untouched(idle):
         for words in COMMANDS[1:]:
-            refused(idle.yl(*words, "--json"), 2, code, "releases.source")
+            # A check gives every finding in one pass: a source that cannot be read is one of them.
+            refused(idle.yl(*words, "--json"), 1 if words == ("check",) else 2, code, "releases.source")
+        assert idle.yl("survey").code == 0
 
 
 @pytest.mark.parametrize("damage", [archives.cut, archives.flip, archives.garbage])
@@ -168,6 +170,7 @@ def test_a_digest_may_be_required(idle: Demo) -> None:
 @pytest.mark.parametrize("what", archives.HOSTILE)
 def test_a_hostile_archive_on_the_route(idle: Demo, what: str) -> None:
     idle.edit('digests = "required"', 'digests = "wanted"')
+    idle.edit("[maintenance]", '[addons]\nunfit = "carry"\n\n[maintenance]')
     archives.write(idle.folder / "releases" / "quaybook-9.0.tar.zst", *archives.HOSTILE[what])
     for name in ("quaybook-3.0.tar.zst", "quaybook-2.6.tar.zst", "quaybook-4.0.tar.zst"):
         (idle.folder / "releases" / name).unlink()
@@ -281,7 +284,6 @@ def test_looking_changes_nothing(make_demo: MakeDemo) -> None:
         assert demo.yl(*words).code == 0
     assert state_of(demo) == before
     assert {path: path.lstat().st_mtime_ns for path in demo.root.rglob("*")} == times
-    assert not (demo.folder / ".ladder").exists()
 
 
 def test_odd_names_can_be_told(idle: Demo) -> None:

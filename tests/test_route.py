@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -25,6 +26,16 @@ def release(version: str, reach: str = "", *, stop: bool | str = False, tool: st
         "reach": {"from": reach, "stop": stop}, "needs": {"tool": tool},
     })  # fmt: skip
     return Release(sheet, Path(f"quaybook-{version}.tar.zst"), "")
+
+
+def inner(one: Release, number: int | None, brings: int | None, needs: int | None) -> Release:
+    """The release with an inner schema number, and with the version of a part that it brings and needs before."""
+    sheet = one.sheet
+    about = sheet.release.model_copy(
+        update={"schema_number": number, "parts": {"kit": f"{brings}.0"} if brings is not None else {}}
+    )
+    wants = sheet.needs.model_copy(update={"parts": {"kit": f">={needs}.0"} if needs is not None else {}})
+    return replace(one, sheet=sheet.model_copy(update={"release": about, "needs": wants}))
 
 
 def versions(present: str, target: str, releases: list[Release]) -> list[str]:
@@ -72,7 +83,9 @@ def test_neither_previews_nor_withdrawn_releases_unless_asked_for() -> None:
     present = Version("2.4")
     usual = find_route(present, None, offered)
     assert [str(rung.to_version) for rung in usual.rungs] == ["2.6", "2.8"]
-    assert {str(one.version): one.why for one in usual.passed_over} == {"2.7": "withdrawn: loses remarks"}
+    assert {str(one.version): one.why for one in usual.passed_over} == {
+        "2.7": "withdrawn: loses remarks", "2.9rc1": "a preview", "3.0": "a preview",
+    }  # fmt: skip
     daring = find_route(present, None, offered, Wishes(previews=True, withdrawn=True))
     assert [str(rung.to_version) for rung in daring.rungs] == ["2.9rc1", "3.0"]
     named = find_route(present, Version("3.0"), offered)
@@ -110,23 +123,31 @@ def test_a_preview_of_a_bound_is_not_within_the_bound() -> None:
 
 
 STOPS = st.sampled_from([False, False, True, "a", "b"])
-OFFER = st.tuples(st.integers(1, 12), STOPS, st.booleans() | st.just(True), st.sampled_from(["", "!=", "=="]))
+INSIDE = st.tuples(st.none() | st.integers(1, 4), st.none() | st.integers(1, 4), st.none() | st.integers(1, 4))
+OFFER = st.tuples(st.integers(1, 12), STOPS, st.booleans() | st.just(True), st.sampled_from(["", "!=", "=="]), INSIDE)
 OFFERS = st.dictionaries(st.integers(1, 10), OFFER, min_size=1, max_size=7)
 
 
 @settings(max_examples=400)
 @given(offer=OFFERS, present=st.integers(1, 6), odd=st.integers(1, 10))
 def test_the_route_is_as_short_as_brute_force_finds_and_breaks_no_rule(
-    offer: dict[int, tuple[int, bool | str, bool, str]], present: int, odd: int
+    offer: dict[int, tuple[int, bool | str, bool, str, tuple[int | None, int | None, int | None]]],
+    present: int,
+    odd: int,
 ) -> None:
     target = max(offer)
     if target <= present:
         return
-    offer[target] = (*offer[target][:2], True, offer[target][3])
+    offer[target] = (*offer[target][:2], True, *offer[target][3:])
     offered = []
-    for version, (low, stop, stands, operator) in offer.items():
+    for version, (low, stop, stands, operator, inside) in list(offer.items()):
+        low = min(low, version - 1)
+        if operator == "==" and not low <= odd < version:
+            operator = ""  # a sheet that contradicts itself is refused before any route is looked for
+        offer[version] = (low, stop, stands, operator, inside)
         reach = f">={low}.0,<{version}.0" + (f",{operator}{odd}.0" if operator else "")
-        offered.append(release(f"{version}.0", reach, stop=stop, withdrawn="" if stands else "bad"))
+        withdrawn = "" if stands else "bad"
+        offered.append(inner(release(f"{version}.0", reach, stop=stop, withdrawn=withdrawn), *inside))
     lowest = {
         name: min(v for v in offer if offer[v][1] == name)
         for name in ("a", "b")
@@ -134,11 +155,14 @@ def test_the_route_is_as_short_as_brute_force_finds_and_breaks_no_rule(
     }
 
     def allowed(start: int, end: int) -> bool:
-        low, stop, stands, operator = offer[end]
+        low, stop, stands, operator, (number, brings, needs) = offer[end]
+        own_number, own_part, _ = offer[start][4] if start in offer else (None, None, None)
+        is_older_inside = number is not None and own_number is not None and own_number > number
+        misses_part = None not in (brings, needs, own_part) and own_part < needs  # type: ignore[operator]
         in_range = low <= start < end and {"": True, "!=": start != odd, "==": start == odd}[operator]
         skips = any(offer[one][1] is True and start < one < end for one in offer)
         skips = skips or any(start < first < end and stop != name for name, first in lowest.items())
-        return in_range and stands and not skips
+        return in_range and stands and not skips and not is_older_inside and not misses_part
 
     between = [version for version in sorted(offer) if present < version < target]
     ways = (
@@ -164,7 +188,8 @@ def test_the_program_shows_what_it_passes_over(idle: Demo) -> None:
     withdrawn = archives.SHEET.replace(b'version = "9.0"', b'version = "3.5"\nwithdrawn = "loses remarks"')
     archives.write(idle.folder / "releases" / "quaybook-3.5.tar.zst", sheet=withdrawn.replace(b",<9.0", b",<3.5"))
     assert idle.json("route")["to"] == "4.0"
-    assert idle.json("route")["passed_over"] == [{"version": "3.5", "why": "withdrawn: loses remarks"}]
+    over = {one["version"]: one["why"] for one in idle.json("route")["passed_over"]}
+    assert over == {"3.5": "withdrawn: loses remarks", "9.0": "a preview"}
     assert "loses remarks" in idle.yl("route", "--all").out
     assert idle.json("route", "--preview")["to"] == "9.0"
     idle.edit('digests = "required"', 'digests = "wanted"\nchannel = "preview"')
@@ -205,7 +230,9 @@ BASE = 'format = 1\n[release]\nproduct = "q"\nversion = "3.0"\n'
     [
         (BASE + 'flavour = "x"', "unknown-key", "release.flavour"),
         (BASE + 'channel = "nightly"', "wrong-value", "release.channel"),
-        (BASE + 'licence = "x"', "key-not-built", "release.licence"),
+        (BASE + '[notes]\nexpires = "x"', "key-not-built", "notes.expires"),
+        (BASE + '[reach]\nfrom = ">=3.0"', "wrong-value", "contradicts itself"),
+        (BASE + '[needs]\nruntime = ">3,<2"', "wrong-value", "no version at all is in `needs.runtime`"),
         (BASE + '[reach]\nfrom = "2 or so"', "wrong-value", "reach.from"),
         (BASE + '[[migrations]]\nid = "a"\nfile = "../x.sql"', "wrong-value", "migrations[0].file"),
         (BASE + '[[migrations]]\nid = "a"\nfile = "x.sql"\n' * 2, "wrong-value", "twice"),

@@ -56,6 +56,11 @@ def parse_document(raw: bytes, record: type[R], *, name: str, what: str, doc_pag
     except tomllib.TOMLDecodeError as fault:
         broken = Problem("broken-toml", f"the {what} {name} is not valid TOML: {fault}", "correct that line", name)
         raise BadInput(broken) from fault
+    return validate_document(content, record, name=name, doc_page=doc_page)
+
+
+def validate_document(content: object, record: type[R], *, name: str, doc_page: str) -> R:
+    """Check values that were parsed already, of TOML or JSON; raises BadInput with all problems."""
     try:
         return record.model_validate(content)
     except ValidationError as faults:

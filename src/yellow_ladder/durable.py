@@ -47,6 +47,21 @@ def write_json(path: Path, document: Any) -> None:
     write_whole(path, (json.dumps(document, indent=1) + "\n").encode("ascii"))
 
 
+def write_memo(path: Path, content: bytes) -> None:
+    """Replace a file that may be lost without harm: whole for every reader, not synced. Raises OSError."""
+    private_folder(path.parent)
+    temporary = path.with_name(f".{path.name}.{os.getpid()}")  # two commands may remember at the same time
+    try:
+        descriptor = os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW, 0o600)
+        with os.fdopen(descriptor, "wb") as stream:
+            stream.write(content)
+        temporary.replace(path)
+    except BaseException:
+        with contextlib.suppress(OSError):
+            temporary.unlink()
+        raise
+
+
 def private_folder(path: Path) -> Path:
     """Make `path` and its missing parents, readable by the owner alone; existing folders stay as they are."""
     missing = [folder for folder in (path, *path.parents) if not folder.exists()]

@@ -1,6 +1,6 @@
 """Checks: one question each to machine, site or route, all asked in one pass."""
 
-from yellow_ladder.checks.ask import ALL_CHECKS, run_checks
-from yellow_ladder.checks.records import Circumstances, Finding, Level
+from yellow_ladder.checks.ask import ROUTE_CHECKS, SITE_CHECKS, run_checks
+from yellow_ladder.checks.records import Circumstances, Finding, Level, Past
 
-__all__ = ["ALL_CHECKS", "Circumstances", "Finding", "Level", "run_checks"]
+__all__ = ["ROUTE_CHECKS", "SITE_CHECKS", "Circumstances", "Finding", "Level", "Past", "run_checks"]

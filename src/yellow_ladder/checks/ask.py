@@ -2,50 +2,100 @@
 
 from __future__ import annotations
 
-from yellow_ladder.checks.data import database_reachable, schema_as_expected
-from yellow_ladder.checks.machine import free_space, rights_to_place, state_on_same_disk
-from yellow_ladder.checks.records import Check, Circumstances, Finding, Level, stop
-from yellow_ladder.checks.releases import contracts_fit, packages_sound, sheets_in_source, unbuilt_moves
-from yellow_ladder.checks.site import (
-    core_edits,
-    data_folders,
-    maintenance_flag,
-    services_controllable,
-    settings_readable,
-    unclaimed_files,
-    witnesses_agree,
+from collections.abc import Callable, Iterable
+
+from yellow_ladder.checks.backups import backup_age, backup_place
+from yellow_ladder.checks.data import (
+    database_reachable,
+    database_rights,
+    long_transactions,
+    objects_work,
+    schema_as_expected,
 )
+from yellow_ladder.checks.files import core_edits, data_folders, unclaimed_files, unreadable_files
+from yellow_ladder.checks.machine import clock, free_space, rights_to_place, space_for_climb, state_on_same_disk
+from yellow_ladder.checks.needs import addons_fit, landings_ahead, licences_there, machine_meets, rest_and_people
+from yellow_ladder.checks.own import own_questions
+from yellow_ladder.checks.records import Check, Circumstances, Finding, Level, RouteCheck, stop
+from yellow_ladder.checks.releases import (
+    contracts_fit,
+    packages_sound,
+    route_found,
+    sheets_in_source,
+    unbuilt_moves,
+    warnings_of_releases,
+)
+from yellow_ladder.checks.services import accounts_fit, others_in_the_files, ports_right, services_controllable
+from yellow_ladder.checks.settings import mode_switches, settings_changes, settings_elsewhere, settings_readable
+from yellow_ladder.checks.site import left_over_work, maintenance_flag, witnesses_agree
 from yellow_ladder.errors import LadderError
 
-ALL_CHECKS: dict[str, Check] = {
-    "free space": free_space,
-    "rights": rights_to_place,
-    "work folder": state_on_same_disk,
-    "database": database_reachable,
-    "schema": schema_as_expected,
-    "services": services_controllable,
-    "packages": packages_sound,
-    "release source": sheets_in_source,
-    "contracts": contracts_fit,
-    "moves": unbuilt_moves,
+SITE_CHECKS: dict[str, Check] = {
+    "route": route_found,
+    "earlier work": left_over_work,
     "versions": witnesses_agree,
     "maintenance": maintenance_flag,
+    "rights": rights_to_place,
+    "work folder": state_on_same_disk,
+    "free space": free_space,
+    "clock": clock,
+    "database": database_reachable,
+    "database rights": database_rights,
+    "database objects": objects_work,
+    "transactions": long_transactions,
+    "schema": schema_as_expected,
+    "services": services_controllable,
+    "ports": ports_right,
+    "accounts": accounts_fit,
+    "others at work": others_in_the_files,
+    "release source": sheets_in_source,
     "settings": settings_readable,
+    "mode switches": mode_switches,
     "data folders": data_folders,
     "core edits": core_edits,
+    "unreadable files": unreadable_files,
     "unclaimed files": unclaimed_files,
+    "backup place": backup_place,
+    "last backup": backup_age,
+    "own questions": own_questions,
+}
+ROUTE_CHECKS: dict[str, RouteCheck] = {
+    "free space": space_for_climb,
+    "machine": machine_meets,
+    "landings": landings_ahead,
+    "rest": rest_and_people,
+    "licence": licences_there,
+    "add-ons": addons_fit,
+    "packages": packages_sound,
+    "contracts": contracts_fit,
+    "moves": unbuilt_moves,
+    "settings changes": settings_changes,
+    "settings elsewhere": settings_elsewhere,
+    "what changes": warnings_of_releases,
 }
 _ORDER = (Level.STOP, Level.WARN, Level.OK)
 
 
-def run_checks(circumstances: Circumstances) -> list[Finding]:
-    """All findings, what stops first."""
+def run_checks(at: Circumstances) -> list[Finding]:
+    """All findings, what stops first. Without a route, only what needs none is asked."""
     findings: list[Finding] = []
-    for name, check in ALL_CHECKS.items():
-        try:
-            findings += check(circumstances)
-        except LadderError as fault:
-            findings += [stop(name, problem.message, problem.remedy) for problem in fault.problems]
-        except OSError as fault:
-            findings.append(stop(name, f"could not be asked: {fault}", "correct that and check again"))
+    for name, check in SITE_CHECKS.items():
+        findings += _answers(name, lambda check=check: check(at))  # type: ignore[misc]
+    route = at.route
+    if route is not None:
+        for name, route_check in ROUTE_CHECKS.items():
+            findings += _answers(name, lambda check=route_check: check(at, route))  # type: ignore[misc]
     return sorted(findings, key=lambda finding: _ORDER.index(finding.level))
+
+
+def _answers(name: str, ask: Callable[[], Iterable[Finding]]) -> list[Finding]:
+    try:
+        return list(ask())
+    except LadderError as fault:
+        return [stop(name, problem.message, problem.remedy) for problem in fault.problems]
+    except OSError as fault:
+        return [stop(name, f"could not be asked: {fault}", "correct that and check again")]
+    except (ValueError, KeyError, TypeError, AttributeError, LookupError) as fault:
+        # A fault of one check must not hide the answers of all others; it still stops a climb.
+        text = f"this check is at fault itself ({type(fault).__name__}: {fault})"
+        return [stop(name, text, "tell the makers of this tool; -v on another command shows no more")]

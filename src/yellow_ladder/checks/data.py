@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+import os
+import time
 from collections.abc import Iterator
 
-from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
+from yellow_ladder.checks.records import Circumstances, Finding, ok, some_of, stop, warn
+from yellow_ladder.services.looking import name_of
+
+_LOOKS, _BETWEEN_LOOKS_S = 4, 0.15
 
 
 def database_reachable(at: Circumstances) -> Iterator[Finding]:
@@ -27,17 +32,68 @@ def database_reachable(at: Circumstances) -> Iterator[Finding]:
                 yield warn("database", seen, "correct the site file")
 
 
+def database_rights(at: Circumstances) -> Iterator[Finding]:
+    """May this account change every database, and is its text encoding one that is compared without loss?"""
+    for address in at.site.addresses():
+        path = address.path
+        if path.is_file() and not (os.access(path, os.W_OK) and os.access(path.parent, os.W_OK)):
+            yield stop("database rights", f"this account cannot write {path} and beside it", "run yl as root")
+    for facts in at.survey.databases:
+        if facts.trouble:
+            continue
+        yield ok("database rights", f"{facts.name} can be written; its text is {facts.encoding}")
+
+
+def objects_work(at: Circumstances) -> Iterator[Finding]:
+    """Is there a view or trigger that no longer works, or a constraint that rows break? A migration may trip on it."""
+    for facts in at.survey.databases:
+        for text in facts.broken:
+            remedy = "mend or drop it before the climb; a migration that touches it would fail"
+            yield warn("database objects", f"{facts.name}: {text}", remedy)
+        for text in facts.invalid:
+            is_unchecked = "not checked" in text
+            remedy = "yl survey --thorough checks them" if is_unchecked else "mend these rows; a migration may refuse"
+            yield warn("database objects", f"{facts.name}: {text}", remedy)
+        if not facts.broken and not facts.invalid and not facts.trouble:
+            count = sum(facts.objects.values())
+            yield ok("database objects", f"{facts.name}: {count} views, triggers and indexes work, constraints hold")
+
+
+def long_transactions(at: Circumstances) -> Iterator[Finding]:
+    """Does somebody hold a write transaction open, or has a crash left one unfinished?"""
+    services = {pid for about in at.survey.services.values() for pid in about.pids}
+    for name, database in at.site.databases().items():
+        held = set(database.writers())
+        for _ in range(_LOOKS - 1):
+            if held:
+                time.sleep(_BETWEEN_LOOKS_S)
+                held &= set(database.writers())
+        unfinished = database.unfinished()
+        if held:
+            who = some_of([name_of(pid) for pid in sorted(held)])
+            seen = f"a write transaction on {name} stays open: {who}"
+            if held <= services:
+                yield warn("transactions", seen, "see what the service is busy with")
+            else:
+                yield stop("transactions", seen, f"end it: ps -fp {','.join(map(str, sorted(held)))}")
+        elif unfinished:
+            yield warn("transactions", unfinished, "let the service write once, or look into it with sqlite3")
+        else:
+            yield ok("transactions", f"nobody holds a write transaction on {name} open")
+
+
 def schema_as_expected(at: Circumstances) -> Iterator[Finding]:
     """Is the database at the schema of the installed release?"""
-    installed = at.releases.of(at.route.present)
+    version = at.survey.version
+    installed = at.releases.of(version) if version else None
     wanted = installed.sheet.release.schema_version if installed else ""
     for witness in at.survey.witnesses:
-        if witness.of != "schema":
+        if witness.of != "schema" or witness.part:
             continue
         if witness.trouble:
             yield stop("schema", f"the schema probe says nothing: {witness.trouble}", "correct [[versions]]")
         elif wanted and witness.says != wanted:
-            seen = f"the database is at schema {witness.says}, and release {at.route.present} has {wanted}"
+            seen = f"the database is at schema {witness.says}, and release {version} has {wanted}"
             yield stop("schema", seen, "finish the earlier upgrade, or restore the database that fits")
         else:
             yield ok("schema", f"the database is at schema {witness.says}")

@@ -1,52 +1,101 @@
-"""Checks of the machine: space, rights, file systems."""
+"""Checks of the machine: space, rights, file systems, clock."""
 
 from __future__ import annotations
 
 import os
-from collections import defaultdict
 from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime
 from pathlib import Path
 
+from yellow_ladder.backup.catalog import list_backups
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.files.exchange import same_file_system
+from yellow_ladder.route import Route
 
 _MARGIN = 1.05
 _LEFT_FREE_BYTES = 32 * 1024**2
+_BACKUP_INODES = 32
+_CLOCK_SLACK_S = 120
 
 
-def space_needed(at: Circumstances) -> dict[Path, int]:
-    """Bytes needed by an existing folder on each file system: staging, backup at its worst, rewritten databases."""
-    needed: dict[Path, int] = defaultdict(int)
-    staged = sum(rung.release.sheet.archive.unpacked_bytes or 0 for rung in at.route.rungs)
-    staged += max(rung.release.sheet.needs.free_bytes for rung in at.route.rungs)
+@dataclass(slots=True)
+class Room:
+    """Bytes and inodes wanted on one file system, and an existing folder on it."""
+
+    folder: Path
+    count_bytes: int = 0
+    inodes: int = 0
+
+    def shortage(self) -> str:
+        """What is missing, or nothing."""
+        facts = os.statvfs(self.folder)
+        free = facts.f_bavail * facts.f_frsize
+        if free < self.wanted_bytes:
+            return f"{size_in_words(self.wanted_bytes - free)} of space"
+        if facts.f_files > 0 and facts.f_favail < self.inodes:
+            return f"{self.inodes - facts.f_favail:,} inodes"
+        return ""
+
+    @property
+    def wanted_bytes(self) -> int:
+        """With a margin, and without filling the disk to the brim."""
+        return int(self.count_bytes * _MARGIN) + _LEFT_FREE_BYTES
+
+    @property
+    def seen(self) -> str:
+        """What is free."""
+        facts = os.statvfs(self.folder)
+        inodes = f", {facts.f_favail:,} inodes" if facts.f_files else ""
+        return f"{size_in_words(facts.f_bavail * facts.f_frsize)}{inodes} free at {self.folder}"
+
+
+def rooms_for(at: Circumstances, route: Route) -> list[Room]:
+    """What staging, the backup at its worst and rewritten databases take, by file system, from real sizes."""
+    by_device: dict[int, Room] = {}
+
+    def add(folder: Path, count_bytes: int, inodes: int) -> None:
+        there = existing(folder)
+        room = by_device.setdefault(there.stat().st_dev, Room(there))
+        room.count_bytes += count_bytes
+        room.inodes += inodes
+
     databases = sum(facts.size_bytes for facts in at.survey.databases)
     files = sum(entry.size for entry in at.survey.manifest.values())
-    needed[_existing(at.site.state.path)] += staged + files + databases
+    add(at.site.state.path, files + databases, _BACKUP_INODES)
+    staging = at.site.state.path
+    if not same_file_system(existing(staging), existing(at.site.root)):
+        staging = at.site.root.parent
+    for rung in route.leg:
+        archive = rung.release.sheet.archive
+        add(staging, archive.unpacked_bytes or 0, len(at.survey.manifest))
+    add(staging, max((rung.release.sheet.needs.free_bytes for rung in route.leg), default=0), 0)
     for database in at.site.databases().values():
         # A migration may write every page twice: once in the table, once in the journal that makes it safe.
-        needed[_existing(database.address.path.parent)] += 2 * database.size_bytes()
-    return needed
+        add(database.address.path.parent, 2 * database.size_bytes(), 4)
+    for rung in route.leg:
+        if rung.release.url and not rung.release.archive.is_file():
+            add(at.site.state.downloads, rung.release.size_bytes, 2)
+    return list(by_device.values())
+
+
+def space_for_climb(at: Circumstances, route: Route) -> Iterator[Finding]:
+    """Is there room for downloads, staging, backup and migrations on every file system?"""
+    for room in rooms_for(at, route):
+        shortage = room.shortage()
+        needed = f"up to {size_in_words(room.wanted_bytes)} and {room.inodes:,} inodes"
+        if shortage:
+            remedy = f"free {shortage} there, or put the state folder elsewhere with `state`"
+            yield stop("free space", room.seen, remedy, needed)
+        else:
+            yield ok("free space", f"{room.seen}, {needed} needed")
 
 
 def free_space(at: Circumstances) -> Iterator[Finding]:
-    """Is there room for staging, backup and migrations on every file system?"""
-    by_device: dict[int, tuple[Path, int]] = {}
-    for folder, count in space_needed(at).items():
-        device = folder.stat().st_dev
-        first, so_far = by_device.get(device, (folder, 0))
-        by_device[device] = (first, so_far + count)
-    for folder, count in by_device.values():
-        facts = os.statvfs(folder)
-        free, wanted = facts.f_bavail * facts.f_frsize, int(count * _MARGIN) + _LEFT_FREE_BYTES
-        seen = f"{_size(free)} free at {folder}, up to {_size(wanted)} needed"
-        if free < wanted:
-            remedy = f"free {_size(wanted - free)} there, or put the state folder elsewhere with `state`"
-            yield stop("free space", seen, remedy)
-        else:
-            yield ok("free space", seen)
-        inodes = len(at.survey.manifest) * (len(at.route.rungs) + 1)
-        if 0 < facts.f_favail < inodes:
-            yield stop("free space", f"{facts.f_favail:,} inodes free at {folder}, {inodes:,} needed", "free some")
+    """Is any file system of the site full already?"""
+    for folder in {existing(at.site.state.path), at.site.root, *(a.path.parent for a in at.site.addresses())}:
+        if folder.is_dir() and Room(folder).shortage():
+            yield stop("free space", Room(folder).seen, "free space there: the application itself needs it")
 
 
 def rights_to_place(at: Circumstances) -> Iterator[Finding]:
@@ -71,7 +120,7 @@ def state_on_same_disk(at: Circumstances) -> Iterator[Finding]:
     else:
         seen = f"root {at.site.root} is a file system of its own and cannot be renamed"
         yield stop("work folder", seen, "move the application into a folder below it, and name that as `root`")
-    if same_file_system(_existing(at.site.state.path), _existing(at.site.root)):
+    if same_file_system(existing(at.site.state.path), existing(at.site.root)):
         return
     yield warn(
         "work folder",
@@ -80,11 +129,32 @@ def state_on_same_disk(at: Circumstances) -> Iterator[Finding]:
     )
 
 
-def _existing(path: Path) -> Path:
+def clock(at: Circumstances) -> Iterator[Finding]:
+    """Does this machine's clock agree with the release source, and with what was written here earlier?"""
+    ahead = at.releases.clock_ahead_s
+    if abs(ahead) > _CLOCK_SLACK_S:
+        way = "ahead of" if ahead > 0 else "behind"
+        yield warn("clock", f"this clock is {abs(ahead):,.0f} s {way} the release source's", "set it: timedatectl")
+    backups = list_backups(at.site.state.backups)
+    newest = max((_moment(backup.made_at) for backup in backups if backup.made_at), default=None)
+    if newest is not None and (newest - at.now).total_seconds() > _CLOCK_SLACK_S:
+        seen = f"it is {at.now:%Y-%m-%d %H:%M} UTC, and the newest backup was made at {newest:%Y-%m-%d %H:%M}"
+        yield stop("clock", seen, "set the clock: timedatectl; names of backups and climbs go by the time")
+    elif abs(ahead) <= _CLOCK_SLACK_S:
+        yield ok("clock", f"it is {at.now:%Y-%m-%d %H:%M} UTC")
+
+
+def _moment(stamp: str) -> datetime:
+    return datetime.fromisoformat(stamp.replace("Z", "+00:00"))
+
+
+def existing(path: Path) -> Path:
+    """The nearest folder above that exists."""
     while not path.exists():
         path = path.parent
     return path
 
 
-def _size(count: int) -> str:
+def size_in_words(count: int) -> str:
+    """Whole MiB, from ten GiB on whole GiB."""
     return f"{count / 1024**3:,.0f} GiB" if count >= 10 * 1024**3 else f"{count / 1024**2:,.0f} MiB"

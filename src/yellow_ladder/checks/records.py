@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, field
+from datetime import datetime
 from enum import StrEnum
 from typing import Any
 
+from yellow_ladder.errors import Problem
 from yellow_ladder.release.source import Releases
-from yellow_ladder.route import Route
+from yellow_ladder.route import Route, Wishes
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey import Survey
 
@@ -23,12 +25,13 @@ class Level(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Finding:
-    """One answer: what was seen, and a remedy that can be typed."""
+    """One answer: what was seen, what is needed where that is something else, and a remedy that can be typed."""
 
     check: str
     level: Level
     saw: str
     remedy: str = ""
+    needed: str = ""
 
     def as_record(self) -> dict[str, Any]:
         """As JSON."""
@@ -36,16 +39,29 @@ class Finding:
 
 
 @dataclass(frozen=True, slots=True)
+class Past:
+    """What earlier runs left: a climb that is not finished, and since when the site is at its version, where known."""
+
+    unfinished: str = ""
+    at_version_since: datetime | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class Circumstances:
-    """All that checks may look at."""
+    """All that checks may look at. There is no route where there is no way, and `troubles` says why."""
 
     site: Site
     survey: Survey
     releases: Releases
-    route: Route
+    route: Route | None
+    now: datetime
+    past: Past = field(default_factory=Past)
+    wishes: Wishes = field(default_factory=Wishes)
+    troubles: tuple[Problem, ...] = ()
 
 
 Check = Callable[[Circumstances], Iterable[Finding]]
+RouteCheck = Callable[[Circumstances, Route], Iterable[Finding]]
 
 
 def ok(check: str, saw: str) -> Finding:
@@ -53,11 +69,23 @@ def ok(check: str, saw: str) -> Finding:
     return Finding(check, Level.OK, saw)
 
 
-def warn(check: str, saw: str, remedy: str) -> Finding:
+def warn(check: str, saw: str, remedy: str, needed: str = "") -> Finding:
     """It may go on, and the administrator should know."""
-    return Finding(check, Level.WARN, saw, remedy)
+    return Finding(check, Level.WARN, saw, remedy, needed)
 
 
-def stop(check: str, saw: str, remedy: str) -> Finding:
+def stop(check: str, saw: str, remedy: str, needed: str = "") -> Finding:
     """It may not go on."""
-    return Finding(check, Level.STOP, saw, remedy)
+    return Finding(check, Level.STOP, saw, remedy, needed)
+
+
+def count_of(number: int, noun: str) -> str:
+    """`1 file`, `2,000 files`."""
+    return f"{number:,} {noun}{'' if number == 1 else 's'}"
+
+
+def some_of(items: Iterable[str], most: int = 5) -> str:
+    """The first few, and how many more there are."""
+    listed = list(items)
+    more = f" and {len(listed) - most:,} more" if len(listed) > most else ""
+    return ", ".join(listed[:most]) + more

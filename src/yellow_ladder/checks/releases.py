@@ -8,20 +8,23 @@ from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.database import Table
 from yellow_ladder.errors import LadderError
 from yellow_ladder.files.manifest import within
-from yellow_ladder.files.unpack import read_contents
 from yellow_ladder.fingerprints.lineage import compose
 from yellow_ladder.fingerprints.records import ColumnSums, DatabasePrint, TablePrint
+from yellow_ladder.release.index import bring_here
 from yellow_ladder.release.source import check_digest
+from yellow_ladder.route import Route
+from yellow_ladder.survey.reference import package_contents
 
 
-def packages_sound(at: Circumstances) -> Iterator[Finding]:
+def packages_sound(at: Circumstances, route: Route) -> Iterator[Finding]:
     """Is every package the one that was published, and does it hold nothing but plain content?"""
     required = at.site.record.releases.digests == "required"
-    for rung in at.route.rungs:
+    for rung in route.leg:
         release = rung.release
         try:
+            bring_here(release)
             digest = check_digest(release)
-            read_contents(release.archive, release.limits, release.sheet.archive.top)
+            package_contents(release, at.site.state.memory)
         except LadderError as fault:
             yield from (stop("packages", problem.message, problem.remedy) for problem in fault.problems)
             continue
@@ -37,17 +40,38 @@ def sheets_in_source(at: Circumstances) -> Iterator[Finding]:
     """Could every release in the source be read?"""
     for problem in at.releases.problems:
         yield warn("release source", problem.message, problem.remedy)
-    if not at.releases.problems:
+    if not at.releases.problems and at.releases.found:
         yield ok("release source", f"{len(at.releases.found)} releases in {at.releases.source}, all readable")
 
 
-def contracts_fit(at: Circumstances) -> Iterator[Finding]:
+def route_found(at: Circumstances) -> Iterator[Finding]:
+    """Is there a way at all?"""
+    for problem in at.troubles:
+        yield stop("route", problem.message, problem.remedy)
+    if at.route is not None:
+        count = len(at.route.rungs)
+        yield ok("route", f"{count} rung{'' if count == 1 else 's'} from {at.route.present} to {at.route.target}")
+
+
+def warnings_of_releases(_at: Circumstances, route: Route) -> Iterator[Finding]:
+    """What do the releases on the way say that people should know beforehand?"""
+    for rung in route.rungs:
+        notes = rung.release.sheet.notes
+        for text in notes.one_way:
+            yield warn("what changes", f"{rung.to_version}, one way: {text}", "going back restores the backup")
+        for change in (change for contract in rung.release.sheet.contract for change in contract.tables):
+            if change.rows == "any":
+                seen = f"{rung.to_version} may drop rows of {change.name} on purpose"
+                yield warn("what changes", seen, "keep a copy of what you need of them")
+
+
+def contracts_fit(at: Circumstances, route: Route) -> Iterator[Finding]:
     """Do the releases' contracts speak of tables and columns that are there?"""
     for facts in at.survey.databases:
         before = DatabasePrint({table.name: _empty_print(table) for table in facts.columns})
         contracts = [
             (str(rung.to_version), contract)
-            for rung in at.route.rungs
+            for rung in route.rungs
             for contract in rung.release.sheet.contract
             if contract.database == facts.name
         ]
@@ -56,7 +80,7 @@ def contracts_fit(at: Circumstances) -> Iterator[Finding]:
             yield stop("contracts", text, "tell the release's publisher; the database may have been changed by hand")
         if not found and not facts.trouble:
             yield ok("contracts", f"what the releases declare of the database {facts.name} fits it")
-    for rung in at.route.rungs:
+    for rung in route.rungs:
         for name in {m.database for m in rung.release.sheet.migrations} - {f.name for f in at.survey.databases}:
             seen = f"{rung.to_version} migrates the database `{name}`, which the site file does not have"
             yield stop("contracts", seen, "add it to [[databases]]")
@@ -66,12 +90,12 @@ def _empty_print(table: Table) -> TablePrint:
     return TablePrint(0, table.key, dict.fromkeys(table.columns, ColumnSums()))
 
 
-def unbuilt_moves(at: Circumstances) -> Iterator[Finding]:
+def unbuilt_moves(at: Circumstances, route: Route) -> Iterator[Finding]:
     """Does a release move a folder that holds a database, the flag or a pid file?"""
     fixed = [at.site.tree_path(address.path) for address in at.site.addresses()]
     fixed += [at.site.tree_path(at.site.flag)] if at.site.flag else []
     fixed += [at.site.tree_path(at.site.resolve(s.pid_file)) for s in at.site.record.services if s.pid_file]
-    for rung in at.route.rungs:
+    for rung in route.rungs:
         for move in rung.release.sheet.files.moved:
             held = [path for path in fixed if within(path, [move.from_])]
             if held:

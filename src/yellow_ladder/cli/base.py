@@ -98,11 +98,20 @@ def console(choices: Choices, *, errors: bool = False) -> Console:
     )
 
 
-def emit(command: str, choices: Choices, result: Any, page: RenderableType, *, exit_code: int = 0) -> None:
+def emit(
+    command: str,
+    choices: Choices,
+    result: Any,
+    page: RenderableType,
+    *,
+    exit_code: int = 0,
+    problems: Sequence[Problem] = (),
+) -> None:
     """Give the result: one JSON document, or a page to read. Ends the program where `exit_code` is not 0."""
     if choices.as_json:
         document = {
-            "format": 1, "command": command, "ok": exit_code == 0, "exit": exit_code, "result": result, "problems": [],
+            "format": 1, "command": command, "ok": exit_code == 0, "exit": exit_code, "result": result,
+            "problems": [problem.as_record() for problem in problems],
         }  # fmt: skip
         click.echo(json.dumps(document, default=str))
     else:
@@ -155,5 +164,8 @@ to_option = click.option(
 
 def wish_options(function: F) -> F:
     """Add the options that allow more than stable releases."""
+    function = click.option("--no-wait", is_flag=True, help="Do not wait for days of use or people's work.")(function)
     function = click.option("--withdrawn", is_flag=True, help="Allow releases that were withdrawn.")(function)
-    return click.option("--preview", is_flag=True, help="Allow previews on the way and as newest.")(function)
+    return click.option("--preview", "previews", is_flag=True, help="Allow previews on the way and as newest.")(
+        function
+    )

@@ -3,23 +3,20 @@
 from __future__ import annotations
 
 import sys
+from dataclasses import asdict, replace
+from typing import Any
 
 import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, console, emit, to_option, wish_options
 from yellow_ladder.cli.progress import narrated, stoppable
-from yellow_ladder.climb.conduct import (
-    Conditions,
-    begin,
-    go_on,
-    open_climb,
-    refuse_if_open,
-    sweep_unfrozen,
-)
+from yellow_ladder.climb.catalog import open_climb, refuse_if_open, resting_climb, sweep_unfrozen
+from yellow_ladder.climb.conduct import Conditions, begin, go_on
 from yellow_ladder.climb.plan import Plan
-from yellow_ladder.climb.prepare import drop_plan, look_ahead, refuse_if_stopped, stage_climb
+from yellow_ladder.climb.prepare import drop_plan, stage_climb
 from yellow_ladder.climb.progress import State
 from yellow_ladder.climb.proof import load_proof
+from yellow_ladder.climb.prospect import look_ahead, refuse_if_stopped
 from yellow_ladder.climb.run import utc_now
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.release.versions import Version
@@ -32,7 +29,9 @@ from yellow_ladder.site.site import Site
 @to_option
 @wish_options
 @click.option("--yes", is_flag=True, help="Agree to the plan beforehand.")
-@click.option("--continue", "going_on", is_flag=True, help="Go on with the climb that was interrupted.")
+@click.option(
+    "--continue", "going_on", is_flag=True, help="Go on with the climb that was interrupted, or on from a landing."
+)
 @click.pass_obj
 def command(choices: Choices, /, target: Version | None, yes: bool, going_on: bool, **wishes: bool) -> None:
     """Upgrade in place. Shows the plan and asks; then backs up, reads back, places, migrates and compares.
@@ -44,23 +43,28 @@ def command(choices: Choices, /, target: Version | None, yes: bool, going_on: bo
         raise BadInput(Problem("usage", text, "leave --to away, or go back first with `yl descend`"))
     site = choices.site(under_way=going_on)
     with site.state.locked("climb"):
-        plan = (
-            _plan_under_way(site)
-            if going_on
-            else _agreed_plan(choices, site, target, Wishes(wishes["preview"], wishes["withdrawn"]), yes=yes)
-        )
+        wanted = Wishes(**wishes)
+        under_way = open_climb(site) if going_on else None
+        if going_on and under_way is None:
+            target, wanted = _beyond_landing(site, wanted)
+        plan = under_way.plan if under_way else _agreed_plan(choices, site, target, wanted, yes=yes)
         with stoppable() as should_stop, narrated(choices) as narrator:
             conditions = Conditions(narrator, should_stop)
-            state = go_on(plan, conditions) if going_on else begin(plan, conditions)
+            state = go_on(plan, conditions) if under_way else begin(plan, conditions)
     _show_end(choices, plan, state)
 
 
-def _plan_under_way(site: Site) -> Plan:
-    climb = open_climb(site)
-    if climb is None:
-        text = "no climb is under way"
+def _beyond_landing(site: Site, wishes: Wishes) -> tuple[Version, Wishes]:
+    """Where the way leads on from the landing that the site is at; raises AnswerNo where it is at none."""
+    resting = resting_climb(site)
+    beyond = resting.plan.beyond if resting else None
+    if beyond is None:
+        text = "no climb is under way, and none rests at a landing"
         raise AnswerNo(Problem("nothing-to-continue", text, "begin one with `yl climb`; see past ones: yl history"))
-    return climb.plan
+    wishes = replace(
+        wishes, previews=wishes.previews or beyond.previews, withdrawn=wishes.withdrawn or beyond.withdrawn
+    )
+    return Version(beyond.to_version), wishes
 
 
 def _agreed_plan(choices: Choices, site: Site, target: Version | None, wishes: Wishes, *, yes: bool) -> Plan:
@@ -71,7 +75,7 @@ def _agreed_plan(choices: Choices, site: Site, target: Version | None, wishes: W
     refuse_if_open(site)
     sweep_unfrozen(site)
     with narrated(choices) as narrator:
-        prospect = look_ahead(site, target, wishes)
+        prospect = look_ahead(site, target, utc_now(), wishes, thorough=True)
         refuse_if_stopped(prospect)
         plan = stage_climb(prospect, utc_now(), narrator)
     if not choices.as_json:
@@ -90,7 +94,10 @@ def _agreed_plan(choices: Choices, site: Site, target: Version | None, wishes: W
 def _show_end(choices: Choices, plan: Plan, state: State) -> None:
     if state is State.CLIMBED:
         proof = load_proof(plan)
-        result = {"climb": plan.climb, "state": str(state), "proof": proof.as_record()}
-        emit("climb", choices, result, proof_page(proof))
+        result: dict[str, Any] = {"climb": plan.climb, "state": str(state), "proof": proof.as_record()}
+        if plan.beyond is not None:
+            result["landing"] = asdict(plan.beyond)
+        # A landing is part of the way only: a script must not take it for the target.
+        emit("climb", choices, result, proof_page(proof, plan.beyond), exit_code=3 if plan.beyond else 0)
     else:
         emit("climb", choices, {"climb": plan.climb, "state": str(state)}, descended_page(plan))

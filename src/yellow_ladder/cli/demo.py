@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import shutil
 import sys
 from pathlib import Path
@@ -28,25 +29,27 @@ from yellow_ladder.site.site import load_site
 )
 @click.option("--prepare-only", is_flag=True, help="Prepare the site, start it, and leave it to you.")
 @click.option("--broken", is_flag=True, help="With --prepare-only: the last release fails on purpose.")
+@click.option("--troubled", is_flag=True, help="With --prepare-only: an installation with a past.")
 @click.option("--remove", is_flag=True, help="Stop a demonstration site and remove its folder.")
 @click.pass_context
-def command(ctx: click.Context, folder: Path, rows: int, prepare_only: bool, broken: bool, remove: bool) -> None:
+def command(ctx: click.Context, /, folder: Path, rows: int, **wishes: bool) -> None:
     """Prepare Quaybook, an invented harbour's berth-booking server, and run the full example on it."""
     choices: Choices = ctx.obj
     if choices.as_json:
         raise BadInput(Problem("usage", "demo is a show for people and has no JSON", "leave --json away"))
     folder = folder.absolute()
-    if remove:
+    if wishes["remove"]:
         _remove(folder)
         return
     out = console(choices)
-    if prepare_only:
-        demo = prepare_demo(folder, rows=rows, broken=broken)
+    if wishes["prepare_only"]:
+        demo = prepare_demo(folder, rows=rows, broken=wishes["broken"], troubled=wishes["troubled"])
         start_site(demo.load())
         out.print(prepared_page(demo, rows, _program_folder()))
         return
     first = _show_climb(ctx, choices, folder, rows)
     _show_failure(ctx, choices, folder / "second", min(rows, 5_000))
+    _show_past(ctx, choices, folder / "third", min(rows, 5_000))
     out.print(closing_page(first, _program_folder()))
 
 
@@ -86,6 +89,18 @@ def _show_failure(ctx: click.Context, choices: Choices, folder: Path, rows: int)
     if before != after:
         text = "the second copy is not as it was before"
         raise AnswerNo(Problem("not-as-before", text, f"see {folder}"))
+
+
+def _show_past(ctx: click.Context, choices: Choices, folder: Path, rows: int) -> None:
+    """A third copy has a past: looking finds what would have been met at night."""
+    console(choices).print(scene("A third copy, with a past: what looking finds before anything is touched"))
+    demo = prepare_demo(folder, rows=rows, troubled=True)
+    site = demo.load()
+    start_site(site)
+    for words in (["survey"], ["route", "--all"], ["check"]):
+        with contextlib.suppress(click.exceptions.Exit):  # the check's answer is no, and that is the point
+            _type(ctx, choices, demo, words)
+    stop_site(site)
 
 
 def _type(ctx: click.Context, choices: Choices, demo: DemoSite, words: list[str]) -> None:

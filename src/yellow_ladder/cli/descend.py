@@ -8,7 +8,8 @@ import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, console, emit
 from yellow_ladder.cli.progress import narrated, stoppable
-from yellow_ladder.climb.conduct import Climb, Conditions, descend, find_climb, open_climb, refuse_if_built_upon
+from yellow_ladder.climb.catalog import Climb, find_climb, open_climb, refuse_if_built_upon
+from yellow_ladder.climb.conduct import Conditions, descend
 from yellow_ladder.climb.price import Price, reckon
 from yellow_ladder.climb.progress import State
 from yellow_ladder.errors import AnswerNo, BadInput, Problem

@@ -16,6 +16,7 @@ from yellow_ladder.errors import BadInput, LadderError, OwnFault, Problem
 
 # Commands are loaded when they are called: `yl --help` must not wait for what only one of them needs.
 COMMANDS = {
+    "init": "Look at an installed application and write a first site file.",
     "survey": "Show what is installed and what differs from its release.",
     "route": "Show the rungs (releases) from the present version to another.",
     "check": "Ask every check, and show all findings together.",
@@ -59,7 +60,7 @@ def program(ctx: click.Context, /, **given: Any) -> None:
     """Take a self-hosted application and its databases from one version to the next, in place.
 
     Everything is backed up and read back before anything changes, compared afterwards, and can be taken back.
-    Begin with `yl survey` in the folder that has ladder.toml; `yl demo` shows the whole on an example.
+    Begin with `yl init DIR`, then `yl survey` beside the site file; `yl demo` shows the whole on an example.
     """
     ctx.obj = Choices.default().with_given(given)
 

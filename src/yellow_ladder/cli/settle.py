@@ -7,7 +7,8 @@ import sys
 import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, emit
-from yellow_ladder.climb.conduct import Conditions, find_climb, settle
+from yellow_ladder.climb.catalog import find_climb
+from yellow_ladder.climb.conduct import Conditions, settle
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.report.climbs import settled_page
 

@@ -5,26 +5,67 @@ from __future__ import annotations
 import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, emit
-from yellow_ladder.errors import BadInput
-from yellow_ladder.release.source import Releases, read_source
-from yellow_ladder.report.surveys import survey_page
+from yellow_ladder.climb.catalog import list_climbs
+from yellow_ladder.climb.prospect import RECORDS
+from yellow_ladder.climb.run import utc_now
+from yellow_ladder.climb.snapshots import snapshot_before
+from yellow_ladder.errors import BadInput, LadderError
+from yellow_ladder.release.source import Releases
+from yellow_ladder.report.surveys import changes_page, saved_line, survey_page
 from yellow_ladder.site.site import Site
-from yellow_ladder.survey import take_survey
+from yellow_ladder.survey import Depth, Survey, take_survey
+from yellow_ladder.survey.edits import Edit, read_edits
+from yellow_ladder.survey.saved import Snapshot, compare, keep_snapshot, load_snapshot, snapshot_of
 
 
 @click.command("survey", cls=LadderCommand)
-@click.option("--detail", is_flag=True, help="The paths behind the counts.")
+@click.option("--detail", is_flag=True, help="The paths behind the counts, and edits line by line.")
+@click.option("--thorough", is_flag=True, help="Read every file again, and check every constraint.")
+@click.option("--save", "save_as", metavar="NAME", help="Keep what is seen under a name.")
+@click.option("--against", metavar="NAME|CLIMB", help="Show what changed since a kept survey, or since before a climb.")
 @click.pass_obj
-def command(choices: Choices, detail: bool) -> None:
+def command(choices: Choices, /, detail: bool, thorough: bool, save_as: str | None, against: str | None) -> None:
     """Show what is installed and what differs from its release. Reads, and changes nothing."""
     site = choices.site()
-    survey = take_survey(site, _releases(site))
-    emit("survey", choices, survey.as_record(), survey_page(survey, detail=detail or choices.verbose))
+    before = _snapshot(site, against) if against else None
+    releases, trouble = _releases(site)
+    survey = take_survey(site, releases, Depth(thorough=thorough, records=RECORDS))
+    detail = detail or choices.verbose
+    now = snapshot_of(site, survey, save_as or "now", utc_now()) if save_as or before else None
+    if save_as and now:
+        keep_snapshot(site, now)
+    if before and now:
+        changes = compare(before, now)
+        emit("survey", choices, {"changes": changes.as_record()}, changes_page(changes, detail=detail))
+        return
+    edits = _edits(site, survey, releases) if detail else []
+    result = {**survey.as_record(), "edits": [{"path": e.path, "lines": e.lines, "trouble": e.trouble} for e in edits]}
+    result["findings"] = [*trouble, *result["findings"]]
+    page = survey_page(survey, trouble, edits, detail=detail)
+    if save_as:
+        page.add(saved_line(save_as))
+    emit("survey", choices, result, page)
 
 
-def _releases(site: Site) -> Releases | None:
-    """The release source, where it can be read: a survey does without."""
+def _snapshot(site: Site, name: str) -> Snapshot:
+    climb = next((one for one in list_climbs(site) if one.name == name), None)
+    return snapshot_before(climb) if climb else load_snapshot(site, name)
+
+
+def _edits(site: Site, survey: Survey, releases: Releases | None) -> list[Edit]:
+    release = releases.of(survey.version) if releases and survey.version else None
+    if release is None or not survey.files.release_known:
+        return []
     try:
-        return read_source(site.source, site.record.product)
-    except BadInput:
-        return None
+        return read_edits(site.root, release, survey.files.edited)
+    except LadderError as fault:
+        return [Edit(release.archive.name, trouble=fault.problems[0].message)]
+
+
+def _releases(site: Site) -> tuple[Releases | None, list[str]]:
+    """The release source, where it can be read: a survey does without, and says so."""
+    try:
+        releases = site.read_releases()
+        return releases, [problem.message for problem in releases.problems]
+    except BadInput as fault:
+        return None, [problem.message for problem in fault.problems]

@@ -6,7 +6,8 @@ import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, emit
 from yellow_ladder.cli.progress import narrated
-from yellow_ladder.climb.conduct import Conditions, find_climb, look_only
+from yellow_ladder.climb.catalog import find_climb
+from yellow_ladder.climb.conduct import Conditions, look_only
 from yellow_ladder.climb.progress import State
 from yellow_ladder.climb.proof import prove
 from yellow_ladder.errors import AnswerNo, Problem

@@ -19,6 +19,7 @@ from yellow_ladder.climb.up import Work, aside_of, start_service, stop_service
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.exchange import inode_of
+from yellow_ladder.survey.take import same_version
 
 
 def steps_down(plan: Plan, standing: Standing) -> list[Step]:
@@ -128,7 +129,8 @@ def prove_back(run: Run) -> Facts:
     standing = run.standing()
     served = bool(run.plan.running)
     for witness in ask_witnesses(run.site, served=served):
-        if witness.of != "schema" and witness.says != run.plan.from_version:
+        is_known = witness.of != "schema" and not witness.part
+        if is_known and not same_version(witness.says, run.plan.from_version):
             text = f"the {witness.of} probe says {witness.says or witness.trouble}, not {run.plan.from_version}"
             raise AnswerNo(Problem("not-as-before", text, "see `yl survey`", witness.where))
     if not standing.has_backup or "before" not in standing.up:

@@ -61,6 +61,16 @@ class Seen:
 
 
 @dataclass(frozen=True, slots=True)
+class Beyond:
+    """Where the way leads after the landing that a climb ends at: the target, and what is to be done before."""
+
+    to_version: str
+    instructions: tuple[str, ...]
+    previews: bool = False
+    withdrawn: bool = False
+
+
+@dataclass(frozen=True, slots=True)
 class Plan:
     """The whole plan. `folder` is where it lies and is not part of it."""
 
@@ -78,6 +88,7 @@ class Plan:
     rungs: tuple[RungPlan, ...]
     running: tuple[str, ...]  # services that ran when the plan was made
     settings: tuple[Mapping[str, str], ...] = ()
+    beyond: Beyond | None = None
 
     @property
     def site(self) -> Site:
@@ -151,7 +162,10 @@ def read_plan(folder: Path) -> Plan:
         )
         seen = Seen(**record["seen"])
         lists = {name: tuple(record[name]) for name in ("running", "settings")}
-        return Plan(**{**record, **lists, "folder": folder, "rungs": rungs, "seen": seen})
+        beyond = record.get("beyond")
+        if beyond is not None:
+            beyond = Beyond(**{**beyond, "instructions": tuple(beyond["instructions"])})
+        return Plan(**{**record, **lists, "folder": folder, "rungs": rungs, "seen": seen, "beyond": beyond})
     except (OSError, ValueError, KeyError, TypeError) as fault:
         text = f"the plan {path} cannot be read: {fault}"
         raise BadInput(

@@ -1,4 +1,4 @@
-"""Prepares a climb while the site serves: survey, route, checks, staging; then freezes the plan."""
+"""Prepares a climb while the site serves: makes every rung up to the first landing ready beside it."""
 
 from __future__ import annotations
 
@@ -6,13 +6,12 @@ import hashlib
 import json
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
 from yellow_ladder import __version__
-from yellow_ladder.checks import Circumstances, Finding, Level, run_checks
-from yellow_ladder.climb.plan import Plan, RungPlan, Seen, migrations_folder
+from yellow_ladder.climb.plan import Beyond, Plan, RungPlan, Seen, migrations_folder
+from yellow_ladder.climb.prospect import Prospect
 from yellow_ladder.climb.staging import Carried, begin_carrying, renamed_paths, stage_rung, staged_entries
 from yellow_ladder.database import Database
 from yellow_ladder.durable import private_folder, write_whole
@@ -22,51 +21,9 @@ from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.exchange import inode_of, same_file_system
 from yellow_ladder.files.manifest import Entry, manifest_to_lines, take_manifest, tree_digest
 from yellow_ladder.release.sheet import Migration
-from yellow_ladder.release.source import Releases, check_digest, read_source
-from yellow_ladder.release.versions import Version
-from yellow_ladder.route import Route, Wishes, find_route
+from yellow_ladder.release.source import check_digest
+from yellow_ladder.services import State
 from yellow_ladder.site.site import Site
-from yellow_ladder.survey import Survey, take_survey
-
-
-@dataclass(frozen=True, slots=True)
-class Prospect:
-    """What is known before anything is prepared: the site, the way, and every check's answer."""
-
-    site: Site
-    survey: Survey
-    releases: Releases
-    route: Route
-    findings: tuple[Finding, ...]
-
-    @property
-    def stops(self) -> list[Finding]:
-        """Answers that keep the climb from beginning."""
-        return [finding for finding in self.findings if finding.level is Level.STOP]
-
-
-def look_ahead(
-    site: Site, target: Version | None, wishes: Wishes | None = None, *, with_checks: bool = True
-) -> Prospect:
-    """Survey, route and checks; nothing is changed. Raises BadInput or AnswerNo where there is no way."""
-    wishes = wishes or Wishes()
-    if site.record.releases.channel == "preview":
-        wishes = replace(wishes, previews=True)
-    releases = read_source(site.source, site.record.product)
-    survey = take_survey(site, releases)
-    if survey.version is None:
-        trouble = "; ".join(w.trouble for w in survey.witnesses if w.of == "disk") or "no probe on disk holds for it"
-        text = f"the version on disk cannot be read: {trouble}"
-        raise AnswerNo(Problem("no-version", text, "correct [[versions]] in the site file", str(site.file)))
-    route = find_route(survey.version, target, releases.found, wishes)
-    findings = run_checks(Circumstances(site, survey, releases, route)) if with_checks else []
-    return Prospect(site, survey, releases, route, tuple(findings))
-
-
-def refuse_if_stopped(prospect: Prospect) -> None:
-    """Raise AnswerNo with every check that stops."""
-    if prospect.stops:
-        raise AnswerNo([Problem("check-stops", f"{f.check}: {f.saw}", f.remedy) for f in prospect.stops])
 
 
 def stage_climb(prospect: Prospect, now: datetime, tell: Listener) -> Plan:
@@ -77,15 +34,15 @@ def stage_climb(prospect: Prospect, now: datetime, tell: Listener) -> Plan:
     site, route = prospect.site, prospect.route
     while list(site.state.climbs.glob(f"{now:%Y%m%dT%H%M%SZ}-*")):
         now += timedelta(seconds=1)  # ids and backups' names go by the second, and no two may share one
-    climb = f"{now:%Y%m%dT%H%M%SZ}-{route.present}-to-{route.target}"
+    climb = f"{now:%Y%m%dT%H%M%SZ}-{route.present}-to-{route.leg[-1].to_version}"
     folder = private_folder(site.state.climbs / climb)
     work = work_folder(site, folder)
     try:
         private_folder(work)
         carried = begin_carrying(site, prospect.survey)
         rungs = []
-        for number, rung in enumerate(route.rungs, start=1):
-            tell(Progress(f"make {rung.to_version} ready", number, len(route.rungs), Unit.FILES))
+        for number, rung in enumerate(route.leg, start=1):
+            tell(Progress(f"make {rung.to_version} ready", number, len(route.leg), Unit.FILES))
             staged = work / f"staged-{number}-{rung.to_version}"
             data = stage_rung(rung, staged, carried)
             expected = staged_entries(take_manifest(staged), data)
@@ -131,7 +88,7 @@ def _plan(
         site_file=str(site.file),
         site_text=site.text.decode(),
         from_version=str(prospect.route.present),
-        to_version=str(prospect.route.target),
+        to_version=str(prospect.route.leg[-1].to_version),
         made_at=climb.split("-", 1)[0],
         root_inode=inode_of(site.root),
         work=str(work),
@@ -141,9 +98,19 @@ def _plan(
             {name: schema_digest(database) for name, database in site.databases().items()},
         ),
         rungs=rungs,
-        running=tuple(name for name, state in survey.services.items() if state == "running"),
+        running=tuple(name for name, about in survey.services.items() if about.state is State.RUNNING),
         settings=tuple(change.as_record() for change in carried.changes),
+        beyond=_beyond(prospect),
     )
+
+
+def _beyond(prospect: Prospect) -> Beyond | None:
+    """Where the way leads after the landing that this climb ends at."""
+    landing = prospect.route.landing
+    if landing is None:
+        return None
+    wishes = prospect.wishes
+    return Beyond(str(prospect.route.target), landing.instructions, wishes.previews, wishes.withdrawn)
 
 
 def work_folder(site: Site, folder: Path) -> Path:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from datetime import datetime
 from enum import StrEnum
 from typing import Any
 
@@ -37,6 +38,7 @@ class Standing:
     begun: set[str] = field(default_factory=set)
     why: str = ""
     failed_step: str = ""
+    ended_at: datetime | None = None
 
     @property
     def done(self) -> dict[str, Mapping[str, Any]]:
@@ -77,3 +79,5 @@ def _advance(standing: Standing, record: JournalRecord) -> None:
         standing.why = standing.why or str(record.facts.get("reason", ""))
     else:
         standing.state = State(record.step)
+        if standing.state is not State.SETTLED:
+            standing.ended_at = datetime.fromisoformat(record.at.replace("Z", "+00:00"))

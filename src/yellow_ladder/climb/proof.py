@@ -32,6 +32,8 @@ from yellow_ladder.files.manifest import (
 from yellow_ladder.fingerprints.judge import TableVerdict, Verdict, is_whole, judge
 from yellow_ladder.fingerprints.lineage import Lineage, compose
 from yellow_ladder.settings.ini import IniSettings
+from yellow_ladder.survey.questions import ask_question
+from yellow_ladder.survey.take import same_version, wanted_of
 
 PROOF_NAME = "proof.json"
 
@@ -109,7 +111,13 @@ def prove(run: Run, *, served: bool, keep: bool = True) -> Proof:
         files_compared=_count(expected),
         data_files=sum(within(path, data_folders_after(plan).values()) for path in expected),
         settings_kept=settings_kept,
-        faults=(*faults, *file_faults, *settings_faults, *_judge_versions(plan, after)),
+        faults=(
+            *faults,
+            *file_faults,
+            *settings_faults,
+            *_judge_versions(plan, after),
+            *_ask_again(plan, served=served),
+        ),
         remarks=tuple(remarks),
     )
     if keep:
@@ -208,12 +216,24 @@ def _follow(key: str, new_names: Mapping[str, str]) -> str:
     return key
 
 
+def _ask_again(plan: Plan, *, served: bool) -> list[str]:
+    """The site's own questions that are to have the same answer after; pages only while somebody serves them."""
+    faults = []
+    site = site_after(plan)
+    for question in site.record.checks:
+        if question.when == "both" and question.level == "stop" and (served or not question.url):
+            reply = ask_question(site, question)
+            if not reply.is_good:
+                faults.append(f"{question.name}: {reply.saw}")
+    return faults
+
+
 def _judge_versions(plan: Plan, after: DataSurvey) -> list[str]:
     """Whether every witness tells the new version."""
     sheet = plan.rungs[-1].parsed
     faults = []
     for witness in after.witnesses:
-        wanted = sheet.release.schema_version if witness.of == "schema" else plan.to_version
-        if wanted and witness.says != wanted:
+        wanted = wanted_of(witness, sheet, plan.to_version)
+        if wanted and not same_version(witness.says, wanted):
             faults.append(f"the {witness.of} probe says {witness.says or witness.trouble}, {wanted} is wanted")
     return faults

@@ -11,21 +11,14 @@ from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.manifest import Entry, Kind, Manifest, describe, walk_tree, within
 from yellow_ladder.files.unpack import unpack_archive
-from yellow_ladder.release.sheet import Move, ReleaseSheet
+from yellow_ladder.release.moves import moved
+from yellow_ladder.release.sheet import ReleaseSheet
 from yellow_ladder.route import Rung
 from yellow_ladder.settings.change import SettingChange, change_settings
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey import Survey
 
 CARRIED_KINDS = ("keys", "licences", "assets")
-
-
-def moved(path: str, moves: list[Move]) -> str:
-    """Where a path of the old tree lies in the new one."""
-    for move in moves:
-        if within(path, [move.from_]):
-            return move.to + path[len(move.from_) :]
-    return path
 
 
 @dataclass(slots=True)

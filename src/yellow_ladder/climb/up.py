@@ -27,7 +27,7 @@ from yellow_ladder.files.manifest import (
 )
 from yellow_ladder.migrations.apply import apply_scripts, read_scripts
 from yellow_ladder.services import services_of
-from yellow_ladder.survey.take import count_files, site_manifest
+from yellow_ladder.survey.take import count_files, same_version, site_manifest, wanted_of
 
 
 def steps_up(plan: Plan) -> list[Step]:
@@ -227,8 +227,8 @@ def check_rung(rung: RungPlan) -> Work:
             raise AnswerNo(Problem("rung-differs", text, "see what else writes there", first.path))
         says = ask_witnesses(run.plan.site_at(rung), served=False)
         for witness in says:
-            target = rung.parsed.release.schema_version if witness.of == "schema" else rung.to_version
-            if target and witness.says != target:
+            target = wanted_of(witness, rung.parsed, rung.to_version)
+            if target and not same_version(witness.says, target):
                 text = f"the {witness.of} probe says {witness.says or witness.trouble}, {target} is wanted"
                 raise AnswerNo(Problem("rung-version", text, "tell the release's publisher", witness.where))
         return {"files": count_files(found), "versions": [witness.says for witness in says]}

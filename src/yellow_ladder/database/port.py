@@ -41,6 +41,17 @@ class LedgerEntry:
     applied_at: str
 
 
+@dataclass(frozen=True, slots=True)
+class Traits:
+    """What a database is like: engine (as sheets name it), its version, encoding, collations in use, sequences."""
+
+    engine: str
+    version: str
+    encoding: str
+    collations: tuple[str, ...] = ()
+    sequences: tuple[str, ...] = ()
+
+
 class UndecodableText(Exception):
     """A text value is not valid in the database's encoding; the reading must start again, leniently."""
 
@@ -73,6 +84,24 @@ class Database(Protocol):
 
     def count_rows(self, table: str) -> int:
         """The number of rows of a table."""
+
+    def count_rows_gently(self, table: str) -> int:
+        """The number of rows, counted so that no writer waits for longer than a moment; they may change meanwhile."""
+
+    def traits(self) -> Traits:
+        """Version of the engine, encoding, collations, sequences."""
+
+    def broken_objects(self) -> list[str]:
+        """Views and triggers that no longer work, each with the reason."""
+
+    def invalid_constraints(self, *, thorough: bool) -> list[str]:
+        """Constraints that rows break. Unless `thorough`, what would take long is named as not checked."""
+
+    def writers(self) -> list[int]:
+        """Processes with a write transaction open just now; takes no lock."""
+
+    def unfinished(self) -> str:
+        """What a crash left unfinished in the database, or nothing."""
 
     def spans(self, table: str, parts: int) -> list[Span | None]:
         """Up to `parts` spans of about equal length that cover the table; `[None]` when it cannot be parted."""

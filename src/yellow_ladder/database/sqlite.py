@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
+from yellow_ladder.database import sqlite_look as look
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.port import (
     LEDGER_TABLE,
@@ -18,8 +19,11 @@ from yellow_ladder.database.port import (
     OnAmount,
     Span,
     Table,
+    Traits,
     UndecodableText,
 )
+from yellow_ladder.database.sqlite_locks import lock_holders
+from yellow_ladder.database.sqlite_look import quoted
 from yellow_ladder.durable import sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.files.copying import remove_entry
@@ -30,11 +34,6 @@ _CHUNK_ROWS, _CHUNK_BYTES = 4_000, 8 * 1024**2
 _COMPANIONS = ("-wal", "-shm", "-journal")
 # Fields of the header (file format, section 1.3) that a copy through the backup interface counts anew.
 _COUNTERS = ((24, 28), (40, 44), (92, 100))
-
-
-def quoted(identifier: str) -> str:
-    """An identifier in SQLite's own quoting."""
-    return '"' + identifier.replace('"', '""') + '"'
 
 
 class SqliteDatabase:
@@ -134,6 +133,40 @@ class SqliteDatabase:
     def count_rows(self, table: str) -> int:
         """See the port."""
         return int(self.scalar(f"SELECT count(*) FROM {quoted(table)}"))  # noqa: S608  quoted by the engine's rule
+
+    def count_rows_gently(self, table: str) -> int:
+        """See the port."""
+        with self._connected() as connection:
+            return look.count_gently(connection, table)
+
+    def traits(self) -> Traits:
+        """See the port."""
+        with self._connected() as connection:
+            return look.traits_of(connection)
+
+    def broken_objects(self) -> list[str]:
+        """See the port."""
+        with self._connected() as connection:
+            return look.broken_objects(connection)
+
+    def invalid_constraints(self, *, thorough: bool) -> list[str]:
+        """See the port."""
+        with self._connected() as connection:
+            return look.invalid_constraints(connection, thorough=thorough)
+
+    def writers(self) -> list[int]:
+        """See the port."""
+        return lock_holders(self.address.path)
+
+    def unfinished(self) -> str:
+        """See the port."""
+        journal = self.own_files()[3]
+        with contextlib.suppress(OSError):
+            with journal.open("rb") as stream:
+                is_hot = any(stream.read(8))
+            if is_hot and not self.writers():
+                return f"{journal.name} holds a transaction that a crash left; the next writer takes it back"
+        return ""
 
     def spans(self, table: str, parts: int) -> list[Span | None]:
         """See the port."""

@@ -12,6 +12,7 @@ import numpy as np
 
 from yellow_ladder.demo.build import build_releases
 from yellow_ladder.demo.data import fill_database
+from yellow_ladder.demo.troubles import SITE_FILE_MORE, add_troubles
 from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.files.unpack import Limits, unpack_archive
 from yellow_ladder.services import services_of
@@ -59,6 +60,7 @@ keys = ["etc/secret.key"]
 name = "web"
 kind = "process"
 run = ["{python}", "-I", "-S", "-B", "-c", "import sys; sys.path[0:0] = ['.']; import server; server.main()"]
+ports = [{port}]
 pid_file = "run/web.pid"
 log = "run/web.log"
 ready = {{ url = "http://127.0.0.1:{port}/about.json", within_s = 20 }}
@@ -94,9 +96,10 @@ def free_port() -> int:
         return int(probe.getsockname()[1])
 
 
-def prepare_demo(folder: Path, *, rows: int = 5_000, broken: bool = False, port: int | None = None) -> DemoSite:
+def prepare_demo(folder: Path, *, rows: int = 5_000, broken: bool = False, troubled: bool = False) -> DemoSite:
     """Install Quaybook 2.4 with `rows` bookings into a fresh folder; nothing is started.
 
+    `broken`: its last release fails on purpose. `troubled`: an installation with a past, and a source with more in it.
     Raises BadInput when the folder exists and is not empty.
     """
     folder = folder.absolute()
@@ -107,16 +110,20 @@ def prepare_demo(folder: Path, *, rows: int = 5_000, broken: bool = False, port:
     root.mkdir(parents=True)
     (folder / "run").mkdir()
     (folder / MARK_NAME).write_text("made by yl demo; yl demo --remove takes it away\n")
-    packed = build_releases(folder / "releases", broken=broken)
+    packed = build_releases(folder / "releases", broken=broken, with_more=troubled)
     unpack_archive(packed[0].archive, root, Limits())
-    port = port or free_port()
+    port = free_port()
     _add_what_is_local(root, port)
     files = _add_uploads(root / "uploads", min(2_000, max(24, rows // 200)))
     (root / "data").mkdir(mode=0o750)
     fill_database(root / "data" / "quaybook.sqlite", rows, KEY, files)
     (root / "data" / "quaybook.sqlite").chmod(0o640)
     site_file = folder / "ladder.toml"
-    site_file.write_text(_SITE_FILE.format(port=port, python=sys.executable))
+    text = _SITE_FILE.format(port=port, python=sys.executable)
+    if troubled:
+        add_troubles(folder, root)
+        text = text.replace("\n[[databases]]", SITE_FILE_MORE + "\n[[databases]]", 1)
+    site_file.write_text(text)
     return DemoSite(folder, site_file, port)
 
 

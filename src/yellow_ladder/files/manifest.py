@@ -95,7 +95,7 @@ def walk_tree(root: Path, skip: Skip = keep_all) -> Iterator[tuple[str, os.DirEn
 def describe(path: str, location: str | Path) -> Entry:
     """The entry at `location` without its digest."""
     facts = os.lstat(location)
-    kind = _kind_of(facts.st_mode)
+    kind = kind_of(facts.st_mode)
     return Entry(
         path=path,
         kind=kind,
@@ -110,7 +110,8 @@ def describe(path: str, location: str | Path) -> Entry:
     )
 
 
-def _kind_of(mode: int) -> Kind:
+def kind_of(mode: int) -> Kind:
+    """What an entry is, by its mode."""
     if stat.S_ISREG(mode):
         return Kind.FILE
     if stat.S_ISDIR(mode):

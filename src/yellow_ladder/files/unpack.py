@@ -94,19 +94,29 @@ def unpack_archive(path: Path, target: Path, limits: Limits, top: str | None = N
     return Unpacked(lifted, budget.used_bytes)
 
 
-def read_contents(path: Path, limits: Limits, top: str | None = None) -> dict[str, str]:
-    """SHA-256 (or `link:` and the target) by tree path of what an archive would unpack to; nothing is written."""
+@dataclass(frozen=True, slots=True)
+class Content:
+    """What a file or link should be: `what` is its SHA-256, or `link:` and the target; owner -1 where nobody says."""
+
+    what: str
+    mode: int
+    uid: int = -1
+    gid: int = -1
+
+
+def read_contents(path: Path, limits: Limits, top: str | None = None) -> dict[str, Content]:
+    """What an archive would unpack to, by tree path; nothing is written."""
     budget = _Budget(path, limits, set(), set())
-    found: dict[str, str] = {}
+    found: dict[str, Content] = {}
     with open_members(path) as members:
         for member, content in members:
             name = budget.admit(member)
             if member.issym():
-                found[name] = f"link:{member.linkname}"
+                found[name] = Content(f"link:{member.linkname}", 0o777)
             elif member.islnk():
                 found[name] = found[_first_name(budget, member, name, found)]
             elif content is not None:
-                found[name] = _digest(content, budget)
+                found[name] = Content(_digest(content, budget), member.mode & 0o777)
     tops = {name.split("/", 1)[0] for name in budget.names if name}
     strip = (tops.pop() if len(tops) == 1 and not tops & found.keys() else "") if top is None else top.strip("/")
     if not strip:

@@ -27,6 +27,7 @@ class Packed:
     packed_bytes: int
     unpacked_bytes: int
     files: int
+    product: str
 
 
 def pack_release(tree: Path, into: Path) -> Packed:
@@ -54,7 +55,9 @@ def pack_release(tree: Path, into: Path) -> Packed:
     fresh.replace(archive)
     _note_digest(into / DIGESTS_NAME, archive.name, writer.sha256)
     files = sum(entry.kind is Kind.FILE for entry in entries.values())
-    return Packed(archive, writer.sha256, archive.stat().st_size, unpacked, files)
+    return Packed(
+        archive, writer.sha256, archive.stat().st_size, unpacked, files, sheet.release.addon_of or sheet.release.product
+    )
 
 
 def _is_left_out(path: str) -> bool:

@@ -8,7 +8,7 @@ from pydantic import Field, model_validator
 
 from yellow_ladder.documents import Record, parse_document
 from yellow_ladder.release.values import DottedName, RangeText, TreePath, VersionText
-from yellow_ladder.release.versions import Version
+from yellow_ladder.release.versions import Version, could_meet, normalised
 
 SHEET_NAME = "release.toml"
 DOC_PAGE = "docs/release-sheet.md"
@@ -20,18 +20,24 @@ Names = list[str]
 class About(Record):
     """`[release]`: which release this is."""
 
-    designed = {
-        "parts": "several parts that move together",
-        "licence": "a licence that must be in place",
-    }
     product: str = Field(min_length=1)
     version: VersionText
     schema_version: str = Field(default="", alias="schema")
+    schema_number: int | None = None
+    parts: dict[str, VersionText] = {}
+    addon_of: str = ""
+    addon: str = ""
     channel: Literal["", "stable", "preview"] = ""
     withdrawn: str = ""
     severity: Literal["", "low", "medium", "high", "critical"] = ""
     title: str = ""
     published: str = ""
+
+    @model_validator(mode="after")
+    def _names_what_it_adds_to(self) -> About:
+        if bool(self.addon_of) != bool(self.addon):
+            raise ValueError("needs `addon` and `addon_of` together, or neither")
+        return self
 
 
 class ArchiveFacts(Record):
@@ -47,27 +53,44 @@ class ArchiveFacts(Record):
     top: str | None = None
 
 
+class OrderRule(Record):
+    """`[[reach.order]]`: in which order the roles of a replicated site go up from a range of versions."""
+
+    from_: RangeText = Field(default="", alias="from")
+    first: Names = []
+    then: Names = []
+    detach: Names = []
+
+
 class Reach(Record):
     """`[reach]`: from where this release can be reached."""
 
-    designed = {"order": "which part or replica goes first", "rest_days": "days of use before the next rung"}
     from_: RangeText = Field(default="", alias="from")
     stop: bool | str = False
+    rest_days: int = Field(default=0, ge=0, le=3650)
+    order: list[OrderRule] = []
+
+
+class People(Record):
+    """`[needs.people]`: work that people must have done before; `query` counts what is left, and zero is done."""
+
+    what: str = Field(min_length=1)
+    query: str = Field(min_length=1)
+    database: str = "main"
 
 
 class Needs(Record):
     """`[needs]`: what must be there before."""
 
-    designed = {
-        "runtime": "versions of the language runtime",
-        "database": "versions of the database server",
-        "tools": "versions of programs",
-        "parts": "versions of other parts",
-        "packages": "packages that must be installed",
-        "people": "a landing with a probe that counts what is left to do",
-    }
     tool: RangeText = ""
     free_bytes: int = Field(default=0, ge=0)
+    runtime: RangeText = ""
+    database: dict[Literal["sqlite", "postgresql", "mariadb"], RangeText] = {}
+    tools: dict[str, RangeText] = {}
+    parts: dict[str, RangeText] = {}
+    packages: dict[str, RangeText] = {}
+    licence: str = ""
+    people: People | None = None
 
 
 class Move(Record):
@@ -207,7 +230,22 @@ class ReleaseSheet(Record):
         twice = sorted({name for name in ids if ids.count(name) > 1})
         if twice:
             raise ValueError(f"names the migration {twice[0]!r} twice; each id must be its own")
+        own = self.version
+        if self.reach.from_ and not could_meet([self.reach.from_, f"<{normalised(self.release.version)}"]):
+            raise ValueError(
+                f"contradicts itself: {own} can only be reached from {self.reach.from_}, which is no older"
+            )
+        for name, text in self._ranges():
+            if text and not could_meet([text]):
+                raise ValueError(f"contradicts itself: no version at all is in `{name}` = {text}")
         return self
+
+    def _ranges(self) -> list[tuple[str, str]]:
+        needs = self.needs
+        found = [("reach.from", self.reach.from_), ("needs.tool", needs.tool), ("needs.runtime", needs.runtime)]
+        for key, table in (("database", needs.database), ("tools", needs.tools), ("parts", needs.parts)):
+            found += [(f"needs.{key}.{name}", text) for name, text in table.items()]
+        return found
 
     @property
     def version(self) -> Version:

@@ -1,7 +1,8 @@
-"""Where releases come from: a folder with archives, sheets in them or beside them, and digests."""
+"""Where releases come from: a folder with archives, sheets in them or beside them, and digests; or an index."""
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -18,12 +19,17 @@ _LARGEST_SHEET_BYTES = 1024 * 1024
 
 @dataclass(frozen=True, slots=True)
 class Release:
-    """One release of a source: its sheet, its archive, and the digest that was published for it (empty: none)."""
+    """One release of a source: its sheet, its archive, and the digest that was published for it (empty: none).
+
+    One of an index on the network has a `url`, and its archive is there only after it was fetched.
+    """
 
     sheet: ReleaseSheet
     archive: Path
     published_sha256: str
     sheet_path: Path | None = None
+    url: str = ""
+    size_bytes: int = 0
 
     @property
     def version(self) -> Version:
@@ -41,9 +47,11 @@ class Release:
 class Releases:
     """What a source offers: releases from old to new, and what could not be read there."""
 
-    source: Path
+    source: Path | str
     found: tuple[Release, ...]
     problems: tuple[Problem, ...] = ()
+    addons: tuple[Release, ...] = ()
+    clock_ahead_s: float = 0.0  # how far this machine's clock is ahead of the source's, where that tells the time
 
     def of(self, version: Version) -> Release | None:
         """The release of a version."""
@@ -75,23 +83,37 @@ def read_source(source: Path, product: str) -> Releases:
                 str(source),
             )
         ) from fault
-    found: dict[Version, Release] = {}
+    releases: list[Release] = []
     problems: list[Problem] = []
     for name in filter(is_archive_name, names):
         try:
-            release = _read_release(source / name, digests.get(name, ""))
-            if release.sheet.release.product != product:
-                continue
-            if release.version in found:
-                problems.append(_double(found[release.version], release))
-            found[release.version] = release
+            releases.append(_read_release(source / name, digests.get(name, "")))
         except LadderError as fault:
             problems.extend(fault.problems)
+    return sorted_out(source, product, releases, problems)
+
+
+def sorted_out(
+    source: Path | str, product: str, releases: Iterable[Release], problems: list[Problem], clock_ahead_s: float = 0.0
+) -> Releases:
+    """The releases of a product and its add-ons, from old to new; raises BadInput where there is none."""
+    found: dict[Version, Release] = {}
+    addons = []
+    for release in releases:
+        about = release.sheet.release
+        if about.addon_of == product:
+            addons.append(release)
+        if about.addon_of or about.product != product:
+            continue
+        if release.version in found:
+            problems.append(_double(found[release.version], release))
+        found[release.version] = release
     if not found:
         text = f"the release source {source} has no release of {product}"
         remedy = "put archives with their sheets there (yl pack makes them), or correct releases.source"
         raise BadInput([Problem("source-empty", text, remedy, str(source)), *problems])
-    return Releases(source, tuple(found[version] for version in sorted(found)), tuple(problems))
+    ordered = tuple(found[version] for version in sorted(found))
+    return Releases(source, ordered, tuple(problems), tuple(addons), clock_ahead_s)
 
 
 def _double(first: Release, second: Release) -> Problem:

@@ -9,15 +9,17 @@ from rich.text import Text
 
 from yellow_ladder.backup.catalog import Backup
 from yellow_ladder.checks import Level
-from yellow_ladder.climb.conduct import Climb, Settled
+from yellow_ladder.climb.catalog import Climb
+from yellow_ladder.climb.conduct import Settled
 from yellow_ladder.climb.journal import JournalRecord, What
-from yellow_ladder.climb.plan import Plan
-from yellow_ladder.climb.prepare import Prospect
+from yellow_ladder.climb.plan import Beyond, Plan
 from yellow_ladder.climb.price import FOLDER_NAME, Price
 from yellow_ladder.climb.progress import State
 from yellow_ladder.climb.proof import Proof
+from yellow_ladder.climb.prospect import Prospect
 from yellow_ladder.climb.up import steps_up
 from yellow_ladder.fingerprints.judge import TableVerdict, Verdict
+from yellow_ladder.report.checks import findings_table
 from yellow_ladder.report.look import (
     BAD,
     CAREFUL,
@@ -32,7 +34,7 @@ from yellow_ladder.report.look import (
     title,
     verdict,
 )
-from yellow_ladder.report.surveys import findings_table, rungs_table
+from yellow_ladder.report.routes import rungs_table
 from yellow_ladder.report.words import bytes_in_words, count_of, moment_in_words, time_in_words
 
 _VERDICT_STYLES = {
@@ -53,6 +55,9 @@ def plan_page(prospect: Prospect, plan: Plan) -> Page:
     """What will happen, for somebody who is about to agree to it."""
     page = Page().add(title(f"Plan: {plan.from_version} → {plan.to_version}", plan.site.name, str(plan.site.root)))
     page.add(rungs_table(prospect.route))
+    if plan.beyond:
+        words = f"This climb ends at the landing {plan.to_version}; then, before {plan.beyond.to_version}"
+        page.add(heading(words), bullet_list(plan.beyond.instructions, "!", CAREFUL))
     warnings = [finding for finding in prospect.findings if finding.level is Level.WARN]
     if warnings:
         page.add(heading("Worth knowing"), findings_table(warnings))
@@ -86,8 +91,8 @@ def _settings_table(plan: Plan):  # type: ignore[no-untyped-def]
     return ruled
 
 
-def proof_page(proof: Proof, *, ended: bool = True) -> Page:
-    """What was compared, and that it was the same."""
+def proof_page(proof: Proof, beyond: Beyond | None = None, *, ended: bool = True) -> Page:
+    """What was compared, and that it was the same; at a landing, what is to be done before the way goes on."""
     page = Page()
     rows, values = count_of(proof.rows_after, "row"), count_of(proof.values_compared, "value")
     files = count_of(proof.files_compared, "file")
@@ -109,6 +114,11 @@ def proof_page(proof: Proof, *, ended: bool = True) -> Page:
         page.add(bullet_list(proof.remarks))
     if not ended:
         return page
+    if beyond is not None:
+        page.add(heading(f"Landing at {proof.to_version}, on the way to {beyond.to_version}"))
+        page.add(bullet_list(beyond.instructions, "!", CAREFUL))
+        lines = [("yl climb --continue", f"go on to {beyond.to_version} when that is done")]
+        return page.add(next_command(*lines, ("yl descend", f"go back to {proof.from_version}")))
     return page.add(
         next_command(
             ("yl settle", "accept, and let go of what was kept for going back"),
@@ -172,13 +182,14 @@ def history_page(climbs: Sequence[tuple[Climb, Sequence[JournalRecord]]], *, ste
     page = Page()
     if not climbs:
         return page.add(Text("No climbs yet."), next_command(("yl route", "the way to the newest release")))
-    ruled = table(["climb", "from", "to", "began", "took", "state"], fold=[])
+    ruled = table(["climb", "from", "to", "began", "took", "state"], fold=[5])
     for climb, records in climbs:
         plan, state = climb.plan, climb.standing.state
         style = _STATE_STYLES.get(state, BAD)
         began = moment_in_words(records[0].at) if records else "–"
         took = time_in_words(_seconds(records)) if records else "–"
-        ruled.add_row(plan.climb, plan.from_version, plan.to_version, began, took, Text(str(state), style=style))
+        shown = f"{state}, on the way to {plan.beyond.to_version}" if plan.beyond else str(state)
+        ruled.add_row(plan.climb, plan.from_version, plan.to_version, began, took, Text(shown, style=style))
     page.add(ruled)
     for climb, records in climbs:
         if climb.standing.why:
@@ -188,6 +199,10 @@ def history_page(climbs: Sequence[tuple[Climb, Sequence[JournalRecord]]], *, ste
     last = climbs[-1][0].standing.state
     if last.is_open:
         return page.add(next_command(("yl climb --continue", "go on"), ("yl descend", "go back")))
+    beyond = climbs[-1][0].plan.beyond
+    if beyond and last in (State.CLIMBED, State.SETTLED):
+        page.add(bullet_list(beyond.instructions, "!", CAREFUL))
+        return page.add(next_command(("yl climb --continue", f"go on to {beyond.to_version} when that is done")))
     if last in (State.DESCENDED, State.GIVEN_UP):
         return page.add(next_command(("yl check", "whether another climb can begin"), ("yl climb", "climb again")))
     if last is State.CLIMBED:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from typing import Any
 
 from rich.box import Box
 from rich.console import Console, ConsoleOptions, RenderableType, RenderResult
@@ -45,9 +46,21 @@ def heading(words: str) -> Text:
     return Text(words, style="bold")
 
 
+class _PlainTable(Table):
+    """A table whose cells are shown as they are: a path with brackets in it is no markup."""
+
+    def add_row(self, *cells: RenderableType | None, **how: Any) -> None:
+        """Add a row."""
+        super().add_row(*map(_plain, cells), **how)
+
+
+def _plain(cell: RenderableType | None) -> RenderableType | None:
+    return Text(cell) if isinstance(cell, str) else cell
+
+
 def table(headers: Sequence[str], *, right: Sequence[int] = (), fold: Sequence[int] = ()) -> Table:
     """A ruled table; columns in `right` hold numbers, columns in `fold` may take several lines."""
-    made = Table(box=_RULED, pad_edge=False, header_style=FAINT, show_edge=False)
+    made = _PlainTable(box=_RULED, pad_edge=False, header_style=FAINT, show_edge=False)
     for place, header in enumerate(headers):
         made.add_column(
             header,
@@ -64,7 +77,7 @@ def facts(rows: Iterable[tuple[str, RenderableType]]) -> Table:
     grid.add_column(style=FAINT, no_wrap=True)
     grid.add_column(overflow="fold")
     for name, value in rows:
-        grid.add_row(name, value)
+        grid.add_row(name, _plain(value))
     return grid
 
 
@@ -80,7 +93,7 @@ def next_command(*lines: tuple[str, str]) -> Table:
     grid.add_column(style="bold cyan", no_wrap=True)
     grid.add_column(overflow="fold")
     for place, (command, does) in enumerate(lines):
-        grid.add_row("Next" if place == 0 else "or", command, does)
+        grid.add_row("Next" if place == 0 else "or", Text(command), does)
     return grid
 
 
@@ -90,5 +103,5 @@ def bullet_list(items: Iterable[RenderableType], mark: str = "·", style: str = 
     grid.add_column(style=style, no_wrap=True)
     grid.add_column(overflow="fold")
     for item in items:
-        grid.add_row(mark, item)
+        grid.add_row(mark, _plain(item))
     return grid

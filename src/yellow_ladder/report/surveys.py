@@ -1,12 +1,11 @@
-"""Surveys, routes and checks as pages."""
+"""Surveys as pages, and what changed between two of them."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 
 from rich.text import Text
 
-from yellow_ladder.checks import Finding, Level
 from yellow_ladder.report.look import (
     BAD,
     CAREFUL,
@@ -21,58 +20,94 @@ from yellow_ladder.report.look import (
     title,
     verdict,
 )
-from yellow_ladder.report.words import bytes_in_words, count_of
-from yellow_ladder.route import Route, Rung
-from yellow_ladder.survey import Survey
+from yellow_ladder.report.words import bytes_in_words, count_of, moment_in_words
+from yellow_ladder.services import State
+from yellow_ladder.survey import AddOn, Survey, Witness
+from yellow_ladder.survey.edits import Edit
+from yellow_ladder.survey.records import DatabaseFacts
+from yellow_ladder.survey.saved import Changes
 
-LEVEL_STYLES = {Level.STOP: BAD, Level.WARN: CAREFUL, Level.OK: GOOD}
-_LISTED = 12
+_LISTED, _LISTED_IN_DETAIL = 8, 200
 
 
-def survey_page(survey: Survey, *, detail: bool = False) -> Page:
-    """What is there now; with `detail`, the paths behind the counts."""
+def survey_page(
+    survey: Survey, troubles: Sequence[str] = (), edits: Sequence[Edit] = (), *, detail: bool = False
+) -> Page:
+    """What is there now; with `detail`, the paths behind the counts and edits line by line."""
     version = str(survey.version) if survey.version else "version unknown"
     page = Page().add(title(survey.site, f"{survey.product} {version}", survey.root))
-    if survey.findings:
-        page.add(bullet_list(survey.findings, "!", CAREFUL))
-    rows = [("versions", _witnesses(survey)), ("services", _services(survey)), ("files", _files(survey))]
-    rows.append(("add-ons", ", ".join(f"{_last(a.path)} ({a.origin})" for a in survey.addons) or "none"))
+    findings = [*troubles, *survey.findings]
+    if findings:
+        page.add(bullet_list(findings, "!", CAREFUL))
+    rows = [("versions", _witnesses([*survey.witnesses, *survey.programs])), ("services", _services(survey))]
+    rows.append(("files", _files(survey)))
+    rows.append(("add-ons", Text("\n").join([_addon(one) for one in survey.addons]) if survey.addons else Text("none")))
     page.add(facts(rows))
     for database in survey.databases:
-        if database.trouble:
-            page.add(Text(f"database {database.name}: {database.trouble}", style=BAD))
-            continue
-        total = sum(database.tables.values())
-        what = [database.engine, bytes_in_words(database.size_bytes), count_of(total, "row")]
-        ruled = table(["table", "rows"], right=[1])
-        for name, count in database.tables.items():
-            ruled.add_row(name, f"{count:,}")
-        page.add(Text.assemble("database ", (database.name, "bold"), " · " + " · ".join(what)), ruled)
+        _add_database(page, database, detail=detail)
     if detail:
-        _add_detail(page, survey)
-    return page.add(next_command(("yl route", "the way to the newest release"), ("yl check", "whether it can begin")))
+        _add_detail(page, survey, edits)
+    more = () if detail else (("yl survey --detail", "the paths behind the counts, edits line by line"),)
+    return page.add(
+        next_command(("yl route", "the way to the newest release"), ("yl check", "whether it can begin"), *more)
+    )
 
 
 def _last(path: str) -> str:
     return path.rsplit("/", 1)[-1]
 
 
-def _witnesses(survey: Survey) -> str:
-    return "   ".join(f"{one.of} {one.says or '–'} ({one.where})" for one in survey.witnesses)
+def _witnesses(witnesses: Sequence[Witness]) -> Text:
+    lines = []
+    for one in witnesses:
+        label = one.part if one.of in ("runtime", "tool") else f"{one.of} {one.part}".strip()
+        says = Text(one.says) if one.says else Text("says nothing", style=CAREFUL)
+        lines.append(Text.assemble(f"{label} ", says, (f"  {one.where}", FAINT)))
+    return Text("\n").join(lines)
 
 
-def _services(survey: Survey) -> str:
-    return ", ".join(f"{name} {state}" for name, state in survey.services.items()) or "none"
+def _services(survey: Survey) -> Text:
+    lines = []
+    for name, about in survey.services.items():
+        style = GOOD if about.state is State.RUNNING else CAREFUL
+        line = Text.assemble(f"{name} ", (str(about.state), style))
+        parts = [f"since {moment_in_words(about.since)}"] if about.since else []
+        parts += [f"process {about.pids[0]}"] if about.pids else []
+        parts += [f"as {about.account}"] if about.account else []
+        parts += [f"port {', '.join(map(str, about.ports))}"] if about.ports else []
+        parts += [about.command_line] if about.state is State.UNKNOWN else []
+        lines.append(line.append("  " + ", ".join(parts), style=FAINT))
+    return Text("\n").join(lines) if lines else Text("none")
 
 
-def _files(survey: Survey) -> str:
+def _addon(addon: AddOn) -> Text:
+    line = Text(f"{_last(addon.path)} {addon.version}".rstrip()).append(f"  {addon.origin}", style=FAINT)
+    if addon.works_with:
+        line.append(f", works with {addon.works_with}", style=FAINT)
+    if addon.newer:
+        fits = f" for {addon.newer_works_with}" if addon.newer_works_with else ""
+        line.append(f", {addon.newer}{fits} in the release source", style="cyan")
+    if addon.trouble:
+        line.append(f", {addon.trouble}", style=CAREFUL)
+    return line
+
+
+def _files(survey: Survey) -> Text:
     files = survey.files
-    parts = [f"{files.unchanged:,} as released"] if files.release_known else ["release package not at hand"]
-    for name, paths in (("edited", files.edited), ("missing", files.missing), ("unclaimed", files.unclaimed)):
-        parts += [f"{len(paths):,} {name}"] if paths else []
+    parts = [f"{files.unchanged:,} as in {files.reference}" if files.reference else "release package not at hand"]
+    for name, found in (
+        ("edited", files.edited),
+        ("missing", files.missing),
+        ("turned into something else", files.turned),
+        ("with other rights", files.rights),
+        ("added", files.added),
+        ("left over", files.leftover),
+    ):
+        parts += [f"{len(found):,} {name}"] if found else []
+    parts += [f"{count_of(len(paths), 'foreign file')} in {top}" for top, paths in files.foreign.items()]
     parts += [count_of(len(paths), _KEPT_WORDS[kind]) for kind, paths in files.kept.items()]
     parts.append(f"{files.data_files:,} in data folders ({bytes_in_words(files.data_bytes)})")
-    return ", ".join(parts)
+    return Text(", ".join(parts))
 
 
 _KEPT_WORDS = {
@@ -84,87 +119,97 @@ _KEPT_WORDS = {
 }
 
 
-def _add_detail(page: Page, survey: Survey) -> None:
+def _add_database(page: Page, database: DatabaseFacts, *, detail: bool) -> None:
+    if database.trouble:
+        page.add(Text(f"database {database.name}: {database.trouble}", style=BAD))
+        return
+    total = sum(database.tables.values())
+    what = [database.engine, bytes_in_words(database.size_bytes), count_of(total, "row"), database.encoding]
+    what += [count_of(count, kind) for kind, count in database.objects.items()]
+    what += (
+        [f"{count_of(database.migrations, 'migration')}, last {database.last_migration}"] if database.migrations else []
+    )
+    ruled = table(["table", "rows"], right=[1])
+    for name, count in database.tables.items():
+        ruled.add_row(name, f"{count:,}")
+    page.add(Text.assemble("database ", (database.name, "bold"), " · " + " · ".join(what)), ruled)
+    if detail:
+        users = [f"{one.name} ({one.pid}, {one.account})" for one in database.users]
+        rows = [("collations", ", ".join(database.collations)), ("sequences", ", ".join(database.sequences) or "none")]
+        page.add(facts([*rows, ("open in", ", ".join(users) or "no process that is seen from here")]))
+
+
+def _add_detail(page: Page, survey: Survey, edits: Sequence[Edit]) -> None:
     files = survey.files
-    groups = {"edited": files.edited, "missing": files.missing, "unclaimed": files.unclaimed, **files.kept}
+    groups: dict[str, Sequence[str]] = {
+        "edited: an upgrade replaces them": files.edited,
+        "missing": files.missing,
+        "turned into something else": [f"{path} {why}" for path, why in files.turned.items()],
+        "with other rights": [f"{path} {why}" for path, why in files.rights.items()],
+        "left over from an older release": [f"{path}  {version}" for path, version in files.leftover.items()],
+        **{f"foreign: {top} has nothing of this product": paths for top, paths in files.foreign.items()},
+        "added: neither the release's nor named in the site file": files.added,
+        **files.kept,
+    }
     for name, paths in groups.items():
         if paths:
-            page.add(heading(f"{name} ({len(paths):,})"), bullet_list(paths))
+            shown = list(paths[:_LISTED_IN_DETAIL])
+            shown += [f"and {len(paths) - len(shown):,} more"] if len(paths) > len(shown) else []
+            page.add(heading(f"{name} ({len(paths):,})"), bullet_list(shown))
+    for edit in edits:
+        page.add(heading(edit.path), _difference(edit))
 
 
-def route_page(route: Route, *, show_all: bool = False) -> Page:
-    """Every rung: where it leads, why it is there, what it changes; with `show_all`, what was passed over."""
-    count = count_of(len(route.rungs), "rung")
-    page = Page().add(title(f"{route.present} → {route.target}", count))
-    page.add(rungs_table(route))
-    for word, label in (
-        ("breaks", "breaks"),
-        ("one_way", "one way: older releases cannot read it, going back restores the backup"),
-        ("fixes", "fixes"),
-    ):
-        lines = [
-            f"{rung.to_version}: {text}" + _severity(rung, word)
-            for rung in route.rungs
-            for text in getattr(rung.release.sheet.notes, word)
-        ]
-        if lines:
-            page.add(heading(label.capitalize()), bullet_list(lines))
-    if show_all and route.passed_over:
-        ruled = table(["version", "why not"], fold=[1])
-        for one in route.passed_over:
-            ruled.add_row(str(one.version), one.why)
-        page.add(heading("Passed over"), ruled)
-    target = f" --to {route.target}"
-    return page.add(
-        next_command((f"yl check{target}", "ask every check"), (f"yl climb{target}", "see the plan and climb"))
+def _difference(edit: Edit) -> Text:
+    if edit.trouble:
+        return Text(edit.trouble, style=CAREFUL)
+    styles = {"+": GOOD, "-": "red", "@": "cyan"}
+    text = Text()
+    for line in edit.lines:
+        shown = line.expandtabs(4) if line.isprintable() else ascii(line)[1:-1]
+        text.append(shown + "\n", style=styles.get(line[:1], FAINT))
+    text.rstrip()
+    return text
+
+
+def saved_line(name: str) -> Text:
+    """That a survey was kept, and what for."""
+    return Text.assemble(
+        ("✔ ", GOOD), f"kept as {name}; see what changed since with ", (f"yl survey --against {name}", "bold cyan")
     )
 
 
-def _severity(rung: Rung, word: str) -> str:
-    """How urgent a release's fixes are, behind each of them."""
-    severity = rung.release.sheet.release.severity
-    return f" ({severity})" if word == "fixes" and severity else ""
-
-
-def rungs_table(route: Route):  # type: ignore[no-untyped-def]
-    """The rungs of a route."""
-    ruled = table(["rung", "from", "to", "schema", "why", "changes"], fold=[4, 5])
-    for number, rung in enumerate(route.rungs, start=1):
-        sheet = rung.release.sheet
-        parts = []
-        if sheet.migrations:
-            parts.append(count_of(len(sheet.migrations), "migration"))
-        keys = sum(len(one.renamed) + len(one.added) + len(one.retired) for one in sheet.settings)
-        parts += [count_of(keys, "settings key")] if keys else []
-        parts += [count_of(len(sheet.files.moved), "path") + " moved"] if sheet.files.moved else []
-        version, before = str(rung.to_version), str(rung.from_version)
-        ruled.add_row(str(number), before, version, sheet.release.schema_version, rung.why, ", ".join(parts))
-    return ruled
-
-
-def check_page(findings: Sequence[Finding], target: str) -> Page:
-    """All findings, what stops first, with remedies."""
-    stops = [finding for finding in findings if finding.level is Level.STOP]
-    warns = [finding for finding in findings if finding.level is Level.WARN]
+def changes_page(changes: Changes, *, detail: bool = False) -> Page:
+    """What changed between two looks at the site."""
+    since = f"since {changes.since}, {moment_in_words(changes.since_when)}"
     page = Page()
-    if stops:
-        page.add(verdict(f"{count_of(len(stops), 'check')} of {len(findings)} stop the climb to {target}", good=False))
-    else:
-        words = f"nothing stops the climb to {target}: {len(findings)} answers"
-        page.add(verdict(words + (f", {count_of(len(warns), 'warning')}" if warns else ""), good=True))
-    page.add(findings_table(findings))
-    if stops:
-        return page.add(next_command(("yl check", "again, when that is mended")))
-    return page.add(next_command((f"yl climb --to {target}", "see the plan and climb")))
+    if changes.is_nothing:
+        return page.add(verdict(f"nothing has changed {since}", good=True))
+    page.add(title("What changed", since))
+    if changes.versions or changes.settings:
+        ruled = table(["", "what", "before", "now"], fold=[1, 2, 3])
+        for label, found in (("version", changes.versions), ("setting", changes.settings)):
+            for what, before, now in found:
+                ruled.add_row(Text(label, style=FAINT), what, before or "–", now or "–")
+        page.add(ruled)
+    if changes.rows:
+        ruled = table(["table", "rows before", "rows now", "change"], right=[1, 2, 3])
+        for name, before_rows, now_rows in changes.rows:
+            ruled.add_row(name, f"{before_rows:,}", f"{now_rows:,}", f"{now_rows - before_rows:+,}")
+        page.add(ruled)
+    if changes.schema:
+        page.add(heading(f"Schema ({len(changes.schema)})"), bullet_list(changes.schema))
+    for kind, paths in changes.files.items():
+        most = _LISTED_IN_DETAIL if detail else _LISTED
+        shown = list(paths[:most])
+        shown += [f"and {len(paths) - most:,} more: --detail lists them"] if len(paths) > most else []
+        page.add(heading(f"{_CHANGE_WORDS[kind]} ({len(paths):,})"), bullet_list(shown))
+    return page
 
 
-def findings_table(findings: Iterable[Finding]):  # type: ignore[no-untyped-def]
-    """Findings with their remedies below them."""
-    ruled = table(["", "check", "seen"], fold=[2])
-    for finding in findings:
-        seen = Text(finding.saw)
-        if finding.remedy:
-            seen.append(f"\n→ {finding.remedy}", style="cyan")
-        style = LEVEL_STYLES[finding.level]
-        ruled.add_row(Text(str(finding.level), style=style), Text(finding.check, style=FAINT), seen)
-    return ruled
+_CHANGE_WORDS = {
+    "added": "Files added",
+    "missing": "Files gone",
+    "content": "Files with another content",
+    "rights": "Files with another owner or mode",
+}

@@ -1,5 +1,18 @@
 """Routes: which releases to pass through, and why."""
 
 from yellow_ladder.route.find import PassedOver, Route, Rung, Wishes, find_route
+from yellow_ladder.route.needs import Change, Landing, Machine, Thing
+from yellow_ladder.route.order import order_of
 
-__all__ = ["PassedOver", "Route", "Rung", "Wishes", "find_route"]
+__all__ = [
+    "Change",
+    "Landing",
+    "Machine",
+    "PassedOver",
+    "Route",
+    "Rung",
+    "Thing",
+    "Wishes",
+    "find_route",
+    "order_of",
+]

@@ -12,7 +12,9 @@ from yellow_ladder import __version__
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.release.source import Release
 from yellow_ladder.release.versions import Version
-from yellow_ladder.route.search import Offer, shortest_way
+from yellow_ladder.route.fixes import Fix, fixes_between
+from yellow_ladder.route.needs import Landing, Machine, find_landings
+from yellow_ladder.route.search import NOTHING_INSIDE, Inside, Offer, shortest_way
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,17 +47,39 @@ class Route:
     target: Version
     rungs: tuple[Rung, ...]
     passed_over: tuple[PassedOver, ...] = ()
+    landings: tuple[Landing, ...] = ()
+    gained: tuple[Fix, ...] = ()
+    still_missing: tuple[Fix, ...] = ()
+
+    @property
+    def landing(self) -> Landing | None:
+        """The first place where a climb along this route stops on the way."""
+        return next((one for one in self.landings if one.rungs), None)
+
+    @property
+    def before_begin(self) -> Landing | None:
+        """What is to be done before the climb begins, as far as releases ask for it."""
+        return next((one for one in self.landings if not one.rungs), None)
+
+    @property
+    def leg(self) -> tuple[Rung, ...]:
+        """The rungs up to the first landing."""
+        return self.rungs[: self.landing.rungs] if self.landing else self.rungs
 
 
 @dataclass(frozen=True, slots=True)
 class Wishes:
-    """What the administrator allows beyond stable releases that stand."""
+    """What the administrator allows beyond stable releases that stand.
+
+    `no_wait`: neither days of use nor people's work are waited for.
+    """
 
     previews: bool = False
     withdrawn: bool = False
+    no_wait: bool = False
 
 
-_STABLE_ONLY = Wishes()
+_STABLE_ONLY, _UNKNOWN_MACHINE = Wishes(), Machine()
 
 
 def is_preview(release: Release) -> bool:
@@ -70,7 +94,11 @@ def newest_release(releases: Sequence[Release], wishes: Wishes = _STABLE_ONLY) -
 
 
 def find_route(
-    present: Version, target: Version | None, releases: Sequence[Release], wishes: Wishes = _STABLE_ONLY
+    present: Version,
+    target: Version | None,
+    releases: Sequence[Release],
+    wishes: Wishes = _STABLE_ONLY,
+    machine: Machine = _UNKNOWN_MACHINE,
 ) -> Route:
     """The shortest allowed route; among equally short ones that through the newer releases.
 
@@ -82,18 +110,36 @@ def find_route(
     barred = {r.version: why for r in between if (why := _barred(r, wishes)) and r.version != wanted}
     passed = {r.sheet.reach.stop for r in releases if r.version <= present}
     offers = [_offer(release, passed, is_open=release.version not in barred) for release in between]
-    found = shortest_way(present, offers)
+    here = next((r for r in releases if r.version == present), None)
+    found = shortest_way(present, offers, inside_of(here) if here else NOTHING_INSIDE)
     if not found.way:
-        raise AnswerNo(_explain_gap(present, wanted, between, barred, found.reached))
+        raise AnswerNo(_explain_gap(here, (present, wanted), between, barred, found.reached))
     taken = [present, *found.way]
     by_version = {release.version: release for release in between}
     rungs = [Rung(start, by_version[end], _why(by_version[end], wanted)) for start, end in itertools.pairwise(taken)]
     over = [
-        PassedOver(r.version, barred.get(r.version) or _why_not(r, taken, found.reached))
+        PassedOver(
+            r.version,
+            barred.get(r.version)
+            or _why_not(r, taken, found.reached, [by_version[v] for v in found.way if v > r.version]),
+        )
         for r in between
         if r.version not in set(taken)
     ]
-    return Route(present, wanted, tuple(rungs), tuple(over))
+    sheets = [rung.release.sheet for rung in rungs]
+    landings = find_landings((present, here.sheet if here else None), sheets, machine)
+    if target is None:
+        over += [PassedOver(r.version, why) for r in releases if r.version > wanted and (why := _barred(r, wishes))]
+    open_ones = [r for r in releases if not is_preview(r)]
+    return Route(
+        present,
+        wanted,
+        tuple(rungs),
+        tuple(over),
+        tuple(landings),
+        tuple(fixes_between(present, wanted, releases)),
+        tuple(fixes_between(wanted, None, open_ones)),
+    )
 
 
 def _offer(release: Release, passed: Collection[bool | str], *, is_open: bool) -> Offer:
@@ -102,7 +148,14 @@ def _offer(release: Release, passed: Collection[bool | str], *, is_open: bool) -
     stop = str(release.version) if reach.stop is True else reach.stop or ""
     if reach.stop is not True and stop in passed:
         stop = ""
-    return Offer(release.version, reach.from_, stop, is_open and _tool_fits(release))
+    return Offer(release.version, reach.from_, stop, is_open and _tool_fits(release), inside_of(release))
+
+
+def inside_of(release: Release) -> Inside:
+    """What a release is inside: its schema's number, the parts that it brings and needs."""
+    sheet = release.sheet
+    needs = {name: wanted for name, wanted in sheet.needs.parts.items() if name in sheet.release.parts}
+    return Inside(sheet.release.schema_number, sheet.release.parts, needs)
 
 
 def _barred(release: Release, wishes: Wishes) -> str:
@@ -150,13 +203,27 @@ def _why(release: Release, target: Version) -> str:
     return "the next one is reached from here"
 
 
-def _why_not(release: Release, taken: Sequence[Version], reached: dict[Version, int]) -> str:
+def _is_ahead(release: Release, of: Release) -> bool:
+    """Whether a release has a lower public version than another and is newer inside."""
+    mine, its = release.sheet.release.schema_number, of.sheet.release.schema_number
+    return mine is not None and its is not None and mine > its
+
+
+def _ahead_words(release: Release, of: Release) -> str:
+    mine, its = release.sheet.release.schema_number, of.sheet.release.schema_number
+    return f"newer inside than {of.version} (schema {mine} against {its}): a site on it could not go on there"
+
+
+def _why_not(release: Release, taken: Sequence[Version], reached: dict[Version, int], above: Sequence[Release]) -> str:
     if release.version not in reached:
         reach = release.sheet.reach.from_
         return f"can only be reached from {reach}" if reach else "a stop lies before it"
     stop = release.sheet.reach.stop
     if isinstance(stop, str) and stop:
         return f"another release of the stop {stop} is taken"
+    ahead = next((one for one in above if _is_ahead(release, one)), None)
+    if ahead is not None:
+        return _ahead_words(release, ahead)
     best = reached.get(taken[-1], 0)
     return f"not needed: the way with {best} rungs goes without it"
 
@@ -169,13 +236,14 @@ def _is_shut_stop(release: Release, between: Sequence[Release], barred: dict[Ver
 
 
 def _explain_gap(
-    present: Version,
-    wanted: Version,
+    here: Release | None,
+    ends: tuple[Version, Version],
     between: Sequence[Release],
     barred: dict[Version, str],
     reached: dict[Version, int],
 ) -> Problem:
     """What stands in the way: the first release above the highest one reached, and what it asks for."""
+    present, wanted = ends
     highest = max(reached)
     no_way = f"no route from {present} to {wanted}"
     shut = next((r for r in between if r.version > highest and _is_shut_stop(r, between, barred)), None)
@@ -187,6 +255,10 @@ def _explain_gap(
         needs = blocked.sheet.needs.tool
         text = f"{no_way}: {blocked.version} needs Yellow Ladder {needs}, this is {__version__}"
         return Problem("no-route", text, "bring this tool up to date")
+    ahead = next((r for r in (here, *between) if r and r.version in reached and _is_ahead(r, blocked)), None)
+    if ahead is not None:
+        text = f"{no_way}: {ahead.version} is {_ahead_words(ahead, blocked)}"
+        return Problem("no-route", text, f"name a target that is not older inside, or ask for a {blocked.version}.x")
     reach = blocked.sheet.reach.from_
     reason = f"{blocked.version} can only be reached from {reach}" if reach else f"{blocked.version} is not reachable"
     start = f"the highest that can be reached is {highest}" if highest != present else "nothing in the source leads on"

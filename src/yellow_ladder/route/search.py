@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version as Parsed
@@ -15,18 +15,43 @@ _NOT_REACHED = 1 << 30
 
 
 @dataclass(frozen=True, slots=True)
+class Inside:
+    """What a release is inside, its public version aside.
+
+    `number` only grows along a route. `parts` are versions that it brings, `needs` ranges of the same parts that must
+    be there before; a part that a release says nothing of hinders nothing.
+    """
+
+    number: int | None = None
+    parts: Mapping[str, str] = field(default_factory=dict)
+    needs: Mapping[str, str] = field(default_factory=dict)
+
+    def can_come_from(self, other: Inside) -> bool:
+        """Whether one that is `other` inside can become this."""
+        if self.number is not None and other.number is not None and other.number > self.number:
+            return False
+        return all(
+            name not in other.parts or Version(other.parts[name]).is_in(wanted) for name, wanted in self.needs.items()
+        )
+
+
+NOTHING_INSIDE = Inside()
+
+
+@dataclass(frozen=True, slots=True)
 class Offer:
     """A release as the search sees it.
 
     `reach` is the range of versions that it can be reached from (empty: any). Releases with the same `stop` are
     alternatives: whoever goes past the lowest of them must have been on one of them. One that is not `is_open` cannot
-    be stood on, and is a stop all the same.
+    be stood on, and is a stop all the same. It cannot be reached from what is newer `inside`.
     """
 
     version: Version
     reach: str
     stop: str
     is_open: bool = True
+    inside: Inside = NOTHING_INSIDE
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,12 +62,15 @@ class Found:
     reached: dict[Version, int]
 
 
-def shortest_way(present: Version, offers: Sequence[Offer]) -> Found:
+def shortest_way(present: Version, offers: Sequence[Offer], inside: Inside = NOTHING_INSIDE) -> Found:
     """The fewest rungs from `present` to the last of `offers`, which are in ascending order and all newer.
 
-    Among equally short ways the one through newer releases. For n releases it takes n list slices.
+    Among equally short ways the one through newer releases. For n releases it takes n list slices; releases that ask
+    for what others are inside are held against each of them.
     """
     versions = [present, *(offer.version for offer in offers)]
+    within = [inside, *(offer.inside for offer in offers)]
+    numbers = [-1 if one.number is None else one.number for one in within]
     keys = [version.parsed for version in versions]
     rungs = [0, *([_NOT_REACHED] * len(offers))]
     comes_from = [0] * len(versions)
@@ -51,7 +79,12 @@ def shortest_way(present: Version, offers: Sequence[Offer]) -> Found:
         if not offer.is_open:
             continue
         floor = bisect_left(keys, floors[place - 1].parsed, 0, place)
-        best = _best_start(offer.reach, keys, rungs, floor, place)
+        own = offer.inside
+        is_ahead = own.number is not None and max(numbers[floor:place], default=-1) > own.number
+        barred: set[int] = set()
+        if own.needs or is_ahead:
+            barred = {start for start in range(floor, place) if not own.can_come_from(within[start])}
+        best = _best_start(offer.reach, keys, rungs, (floor, place), barred)
         if best is not None:
             rungs[place], comes_from[place] = rungs[best] + 1, best
     reached = {version: count for version, count in zip(versions, rungs, strict=True) if count < _NOT_REACHED}
@@ -85,11 +118,12 @@ def _floors(present: Version, offers: Sequence[Offer]) -> list[Version]:
     return floors
 
 
-def _best_start(reach: str, keys: Sequence[Parsed], rungs: Sequence[int], low: int, high: int) -> int | None:
-    """The place in keys[low:high] with the fewest rungs that lies in the range; the newest of several."""
+def _best_start(
+    reach: str, keys: Sequence[Parsed], rungs: Sequence[int], span: tuple[int, int], left_out: set[int]
+) -> int | None:
+    """The place in the span with the fewest rungs that lies in the range and is not left out; the newest of several."""
     allowed = parse_range(reach) if reach else SpecifierSet()
-    low, high = _narrowed(allowed, keys, low, high)
-    left_out: set[int] = set()
+    low, high = _narrowed(allowed, keys, *span)
     while low < high:
         fewest = (
             min((rungs[place] for place in range(low, high) if place not in left_out), default=_NOT_REACHED)

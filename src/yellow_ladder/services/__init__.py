@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from yellow_ladder.services.commands import CommandService
-from yellow_ladder.services.port import Service, State
+from yellow_ladder.services.port import About, Service, State
 from yellow_ladder.services.process import ProcessService
 from yellow_ladder.site.records import ServiceSpec
 from yellow_ladder.site.site import Site
 
-__all__ = ["CommandService", "ProcessService", "Service", "State", "services_of"]
+__all__ = ["About", "CommandService", "ProcessService", "Service", "State", "services_of"]
 
 
 def services_of(site: Site) -> list[Service]:

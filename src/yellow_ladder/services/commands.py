@@ -5,8 +5,11 @@ from __future__ import annotations
 import shutil
 import time
 
+import psutil
+
 from yellow_ladder.processes import Completed, run_command
-from yellow_ladder.services.port import State, not_ready, not_stopped
+from yellow_ladder.services.looking import about_process
+from yellow_ladder.services.port import About, State, not_ready, not_stopped
 from yellow_ladder.services.readiness import wait_until_ready
 from yellow_ladder.site.records import ServiceSpec
 from yellow_ladder.site.site import Site
@@ -57,6 +60,17 @@ class CommandService:
             if time.monotonic() > end:
                 raise not_stopped(self.name, f"stop ended with {done.status}, status still says that it runs")
             time.sleep(0.1)
+
+    def about(self) -> About:
+        """See the port. Only a pid file that the site file names leads to the process."""
+        state = self.state()
+        if state is not State.RUNNING or not self._spec.pid_file:
+            return About(state)
+        try:
+            pid = int(self._site.resolve(self._spec.pid_file).read_text().strip())
+            return about_process(psutil.Process(pid))
+        except (OSError, ValueError, psutil.NoSuchProcess):
+            return About(state)
 
     def trouble(self) -> str:
         """See the port."""

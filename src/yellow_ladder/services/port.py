@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from enum import StrEnum
 from typing import Protocol
 
@@ -14,6 +15,21 @@ class State(StrEnum):
     RUNNING = "running"
     STOPPED = "stopped"
     UNKNOWN = "unknown"
+
+
+@dataclass(frozen=True, slots=True)
+class About:
+    """What runs: process ids (the children's too), since when (UTC, ISO 8601), as whom, on which TCP ports.
+
+    Empty where it does not run or this account may not look.
+    """
+
+    state: State
+    pids: tuple[int, ...] = ()
+    since: str = ""
+    account: str = ""
+    ports: tuple[int, ...] = ()
+    command_line: str = ""
 
 
 class Service(Protocol):
@@ -31,6 +47,9 @@ class Service(Protocol):
 
     def stop(self) -> None:
         """Stop it unless it is stopped, and return when it is gone, children included; raises AnswerNo."""
+
+    def about(self) -> About:
+        """What runs, as far as it can be seen from here."""
 
     def trouble(self) -> str:
         """Why it could not be controlled from here, or nothing. Starts and stops nothing."""

@@ -13,7 +13,8 @@ from pathlib import Path
 
 import psutil
 
-from yellow_ladder.services.port import State, not_ready, not_stopped
+from yellow_ladder.services.looking import about_process
+from yellow_ladder.services.port import About, State, not_ready, not_stopped
 from yellow_ladder.services.readiness import wait_until_ready
 from yellow_ladder.site.records import ServiceSpec
 from yellow_ladder.site.site import Site
@@ -110,6 +111,11 @@ class ProcessService:
             if left:
                 raise not_stopped(self.name, f"process {left[0].pid} is still there")
         self._pid_file.unlink(missing_ok=True)
+
+    def about(self) -> About:
+        """See the port."""
+        process = self.process()
+        return about_process(process) if process else About(State.STOPPED)
 
     def trouble(self) -> str:
         """See the port."""

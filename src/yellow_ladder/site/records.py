@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 from typing import Annotated, Literal
 
@@ -26,6 +27,15 @@ def _mode(text: str) -> str:
     return text
 
 
+def _pattern(text: str) -> str:
+    try:
+        re.compile(text)
+    except re.error as fault:
+        raise ValueError(f"is no regular expression: {fault}") from fault
+    return text
+
+
+PatternText = Annotated[str, AfterValidator(_pattern)]
 OutsidePath = Annotated[str, AfterValidator(_outside_path)]
 ModeText = Annotated[str, AfterValidator(_mode)]
 Argv = Annotated[list[str], Field(min_length=1)]
@@ -47,26 +57,92 @@ class ReleaseSource(Record):
 class VersionProbe(Record):
     """`[[versions]]`: one witness of the version."""
 
-    designed = {
-        "command": "a command whose output tells",
-        "header": "an HTTP header",
-        "process": "a running process's command line",
-        "part": "which part of the site it speaks of",
-    }
     of: Literal["disk", "served", "schema"]
+    part: str = ""
     file: TreePath = ""
-    pattern: str = ""
+    command: list[str] = []
     url: str = ""
-    pointer: str = ""
+    process: str = ""
     query: str = ""
     database: str = "main"
+    pattern: PatternText = ""
+    pointer: str = ""
+    header: str = ""
+    within_s: Seconds = 10.0
     holds: RangeText = ""
 
     @model_validator(mode="after")
     def _complete(self) -> VersionProbe:
-        needed = {"disk": "file", "served": "url", "schema": "query"}[self.of]
-        if not getattr(self, needed):
-            raise ValueError(f'with of = "{self.of}" needs the key `{needed}`')
+        ways = {"disk": ("file", "command"), "served": ("url", "process", "command"), "schema": ("query", "command")}
+        given = [way for way in ("file", "command", "url", "process", "query") if getattr(self, way)]
+        allowed = ways[self.of]
+        if len(given) != 1 or given[0] not in allowed:
+            one_of = " or ".join(f"`{way}`" for way in allowed)
+            raise ValueError(f'with of = "{self.of}" needs the key {one_of}, and no other way to ask')
+        if (self.pointer or self.header) and not self.url:
+            raise ValueError("has `pointer` or `header`, which belong to `url`")
+        return self
+
+
+class Runtime(Record):
+    """`[runtime]`: the language runtime that the application runs on."""
+
+    designed = {"environment": "its environment and search path"}
+    name: str = "runtime"
+    command: Argv
+    pattern: PatternText = r"(\d+(?:\.\d+)+)"
+    packages: list[str] = []
+    within_s: Seconds = 10.0
+
+
+class Tool(Record):
+    """`[[tools]]`: a program that the application needs beside it."""
+
+    name: str = Field(pattern=NAME_PATTERN)
+    command: Argv
+    pattern: PatternText = r"(\d+(?:\.\d+)+)"
+    within_s: Seconds = 10.0
+
+
+class AddOnSheet(Record):
+    """`[addons]`: where an add-on says what it is; keys are dotted paths in `file`, which is TOML, JSON or INI."""
+
+    file: TreePath = "addon.toml"
+    name: str = "name"
+    version: str = "version"
+    works_with: str = "works_with"
+    unfit: Literal["stop", "carry"] = "stop"
+
+
+class Replica(Record):
+    """`[[replicas]]`: another copy of this site, and the role that it has."""
+
+    name: str = Field(min_length=1)
+    role: str = Field(min_length=1)
+
+
+class SiteCheck(Record):
+    """`[[checks]]`: a question of the site's own, asked by query, page or command."""
+
+    name: str = Field(min_length=1, max_length=60)
+    query: str = ""
+    database: str = "main"
+    url: str = ""
+    status: int = 200
+    command: list[str] = []
+    pattern: PatternText = ""
+    wanted: str = ""
+    level: Literal["stop", "warn"] = "stop"
+    when: Literal["before", "both"] = "before"
+    remedy: str = ""
+    within_s: Seconds = 10.0
+
+    @model_validator(mode="after")
+    def _complete(self) -> SiteCheck:
+        if sum(map(bool, (self.query, self.url, self.command))) != 1:
+            raise ValueError("needs exactly one of `query`, `url` and `command`")
+        if self.query and not (self.wanted or self.pattern):
+            raise ValueError('with a query needs `wanted` (like "0") or `pattern`')
         return self
 
 
@@ -136,7 +212,6 @@ class ServiceSpec(Record):
     designed = {
         "unit": "a systemd unit",
         "dependants": "who must be told or restarted",
-        "ports": "ports that must be free when it is stopped",
     }
     name: str = Field(pattern=NAME_PATTERN)
     kind: Literal["process", "commands"]
@@ -150,6 +225,7 @@ class ServiceSpec(Record):
     stop: list[str] = []
     status: list[str] = []
     ready: Ready | None = None
+    ports: list[Annotated[int, Field(ge=1, le=65535)]] = []
     stop_within_s: Seconds = 20.0
 
     @model_validator(mode="after")
@@ -182,11 +258,8 @@ class SiteFile(Record):
 
     designed = {
         "commands": "commands at points of a climb",
-        "checks": "questions of the site's own",
         "backup": "copies elsewhere, how many are kept, encryption",
         "settle": "accepting by itself after some days",
-        "runtime": "the language runtime and its environment",
-        "replicas": "replicas and their order",
         "landing": "what must be done at a landing",
     }
     format: Literal[1]
@@ -202,7 +275,13 @@ class SiteFile(Record):
     on_failure: Literal["go-back", "stop"] = "go-back"
     releases: ReleaseSource
     versions: list[VersionProbe] = Field(min_length=1)
+    runtime: Runtime | None = None
+    tools: list[Tool] = []
     databases: list[DatabaseSpec] = []
+    addons: AddOnSheet = AddOnSheet()
+    checks: list[SiteCheck] = []
+    role: str = "primary"
+    replicas: list[Replica] = []
     keep: Keep = Keep()
     services: list[ServiceSpec] = []
     maintenance: Maintenance | None = None
@@ -212,14 +291,22 @@ class SiteFile(Record):
         for what, names in (
             ("database", [database.name for database in self.databases]),
             ("service", [service.name for service in self.services]),
+            ("tool", [tool.name for tool in self.tools]),
         ):
             twice = sorted({name for name in names if names.count(name) > 1})
             if twice:
                 raise ValueError(f"names the {what} {twice[0]!r} twice")
         known = {database.name for database in self.databases}
         for probe in self.versions:
-            if probe.of == "schema" and probe.database not in known:
+            if probe.query and probe.database not in known:
                 raise ValueError(f"has a schema probe of the database {probe.database!r}, which is not in it")
-        if not any(probe.of == "disk" for probe in self.versions):
-            raise ValueError('needs one [[versions]] with of = "disk"')
+            if probe.process and probe.process not in [service.name for service in self.services]:
+                raise ValueError(f"has a probe of the service {probe.process!r}, which is not in it")
+        for check in self.checks:
+            if check.query and check.database not in known:
+                raise ValueError(
+                    f"asks the database {check.database!r} in the check {check.name!r}, which is not in it"
+                )
+        if not any(probe.of == "disk" and not probe.part for probe in self.versions):
+            raise ValueError('needs one [[versions]] with of = "disk" and without `part`')
         return self

@@ -14,6 +14,9 @@ from yellow_ladder.database import Database, DatabaseAddress, open_database, par
 from yellow_ladder.documents import parse_document, read_document
 from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.files.manifest import Skip, within
+from yellow_ladder.files.tree import TreeRules
+from yellow_ladder.release.index import read_index
+from yellow_ladder.release.source import Releases, read_source
 from yellow_ladder.site.records import DatabaseSpec, SiteFile
 from yellow_ladder.site.state import StateFolder
 
@@ -44,9 +47,17 @@ class Site:
         return StateFolder(self.resolve(self.record.state))
 
     @property
-    def source(self) -> Path:
-        """The folder of the releases."""
-        return self.resolve(self.record.releases.source)
+    def source(self) -> Path | str:
+        """The folder of the releases, or the URL of their index."""
+        source = self.record.releases.source
+        return source if source.startswith(("http://", "https://")) else self.resolve(source)
+
+    def read_releases(self) -> Releases:
+        """The releases of the product, and what could not be read of them; raises BadInput where there are none."""
+        source, product = self.source, self.record.product
+        if isinstance(source, str):
+            return read_index(source, product, self.state.downloads)
+        return read_source(source, product)
 
     def resolve(self, path: str) -> Path:
         """A path of the site file, absolute."""
@@ -81,20 +92,30 @@ class Site:
         maintenance = self.record.maintenance
         return self.resolve(maintenance.flag) if maintenance and maintenance.flag else None
 
+    def tree_rules(self) -> TreeRules:
+        """How the tree below root is looked at: what `skipped` says is left out, data folders are not read."""
+        return TreeRules(frozenset(self._left_alone()), self._caches(), tuple(self.record.keep.data))
+
     def skipped(self) -> Skip:
         """Which tree paths below root are no files of the site: databases' own, the flag, pid files, caches."""
+        alone, caches = self._left_alone(), re.compile(self._caches())
+
+        def skip(path: str) -> bool:
+            return path in alone or caches.match(path.rsplit("/", 1)[-1]) is not None
+
+        return skip
+
+    def _caches(self) -> str:
+        return "|".join(map(fnmatch.translate, self.record.keep.caches)) or r"(?!)"
+
+    def _left_alone(self) -> set[str]:
         alone = {self.tree_path(path) for database in self.databases().values() for path in database.own_files()}
         if self.flag is not None:
             alone.add(self.tree_path(self.flag))
         for service in self.record.services:
             if service.pid_file:
                 alone.add(self.tree_path(self.resolve(service.pid_file)))
-        caches = re.compile("|".join(map(fnmatch.translate, self.record.keep.caches)) or r"(?!)")
-
-        def skip(path: str) -> bool:
-            return path in alone or caches.match(path.rsplit("/", 1)[-1]) is not None
-
-        return skip
+        return alone
 
     def tree_path(self, path: Path) -> str:
         """A path below root as a tree path; anything else as the absolute path, which is no tree path."""

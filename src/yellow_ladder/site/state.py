@@ -35,6 +35,21 @@ class StateFolder:
         """Where climbs are kept."""
         return self.path / "climbs"
 
+    @property
+    def memory(self) -> Path:
+        """What was seen of files and packages, so that it need not be read again; may be removed at any time."""
+        return self.path / "memory"
+
+    @property
+    def surveys(self) -> Path:
+        """Where surveys are kept by name."""
+        return self.path / "surveys"
+
+    @property
+    def downloads(self) -> Path:
+        """Where archives from a source on the network are kept."""
+        return self.path / "downloads"
+
     def ensure(self) -> None:
         """Make the folder; raises BadInput when it cannot be written."""
         try:

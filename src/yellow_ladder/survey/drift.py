@@ -2,51 +2,190 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
 
 from yellow_ladder.files.manifest import Entry, Kind, Manifest, within
+from yellow_ladder.files.unpack import Content
 from yellow_ladder.site.records import Keep
-from yellow_ladder.survey.records import AddOn, FileClasses
+from yellow_ladder.survey.reference import Contents, Reference
 
 
-def classify(manifest: Manifest, release: Mapping[str, str] | None, keep: Keep) -> FileClasses:
-    """Sort every file and link; `release` is what the installed release came with, None where nobody knows."""
-    known = release or {}
+@dataclass(frozen=True, slots=True)
+class FileClasses:
+    """Files and links below root, by what they are for an upgrade; data folders are counted and not listed.
+
+    `reference` is who says what the release's files are (nothing: nobody knows), and `release_known` whether that is
+    the package itself. `rights` and `turned` say why, `leftover` names the release that had the file, and `foreign`
+    lists files by the top folder that holds nothing of this product. `addons` says of each whether it is bundled,
+    third-party or unknown.
+    """
+
+    reference: str = ""
+    release_known: bool = False
+    unchanged: int = 0
+    edited: tuple[str, ...] = ()
+    missing: tuple[str, ...] = ()
+    turned: Mapping[str, str] = field(default_factory=dict)
+    rights: Mapping[str, str] = field(default_factory=dict)
+    added: tuple[str, ...] = ()
+    leftover: Mapping[str, str] = field(default_factory=dict)
+    foreign: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    kept: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    addons: Mapping[str, str] = field(default_factory=dict)
+    data_files: int = 0
+    data_bytes: int = 0
+
+    @property
+    def unclaimed(self) -> tuple[str, ...]:
+        """What is neither the release's nor named in the site file."""
+        foreign = [path for paths in self.foreign.values() for path in paths]
+        return tuple(sorted([*self.added, *self.leftover, *foreign]))
+
+    @staticmethod
+    def from_record(record: Mapping[str, Any]) -> FileClasses:
+        """Read what `asdict` gave; raises TypeError, KeyError or ValueError on anything else."""
+        lists = {name: tuple(record[name]) for name in ("edited", "missing", "added")}
+        tables = {name: {key: tuple(one) for key, one in record[name].items()} for name in ("foreign", "kept")}
+        return FileClasses(**{**record, **lists, **tables})
+
+
+def classify(manifest: Manifest, reference: Reference | None, keep: Keep) -> FileClasses:
+    """Sort every file and link. Left-over files are still among the added: see `with_leftovers`."""
+    known: Contents = reference.contents if reference else {}
+    usual = _usual_owner(manifest, known)
     unchanged, edited, unclaimed = 0, [], []
+    turned: dict[str, str] = {}
+    rights: dict[str, str] = {}
     kept: dict[str, list[str]] = {}
     data_files = data_bytes = 0
     for path, entry in manifest.items():
-        if entry.kind is Kind.FOLDER:
-            continue
         if within(path, keep.data):
-            data_files, data_bytes = data_files + 1, data_bytes + entry.size
+            is_file = entry.kind is not Kind.FOLDER
+            data_files, data_bytes = data_files + is_file, data_bytes + entry.size
+            continue
+        if entry.kind is Kind.FOLDER:
+            if path in known:
+                turned[path] = "is a folder now"
             continue
         kind = kind_kept(path, keep)
         if kind and not (kind == "addons" and path in known):
             kept.setdefault(kind, []).append(path)
         elif path not in known:
             unclaimed.append(path)
-        elif known[path] == content_of(entry):
+        elif known[path].what == content_of(entry):
             unchanged += 1
+            why = _other_rights(entry, known[path], usual)
+            if why:
+                rights[path] = why
+        elif (entry.kind is Kind.LINK) != known[path].what.startswith("link:"):
+            turned[path] = f"is a link to {entry.target} now" if entry.kind is Kind.LINK else "is no link any more"
         else:
             edited.append(path)
+    unclaimed.sort()
     missing = [path for path in known if path not in manifest and not within(path, keep.data)]
     missing = [path for path in missing if not kind_kept(path, keep) or within(path, keep.addons)]
+    foreign = _foreign_folders(unclaimed, manifest, known, keep)
     return FileClasses(
-        release_known=release is not None,
+        reference=reference.name if reference else "",
+        release_known=reference is not None and reference.is_package,
         unchanged=unchanged,
         edited=tuple(edited),
         missing=tuple(sorted(missing)),
-        unclaimed=tuple(unclaimed),
+        turned=turned,
+        rights=rights,
+        added=tuple(path for path in unclaimed if path.split("/", 1)[0] not in foreign),
+        foreign=foreign,
         kept={kind: tuple(paths) for kind, paths in kept.items()},
+        addons=_addons(manifest, known if reference and reference.is_package else None, keep),
         data_files=data_files,
         data_bytes=data_bytes,
     )
 
 
+def _addons(manifest: Manifest, package: Contents | None, keep: Keep) -> dict[str, str]:
+    """Every direct entry of an add-on folder; it is bundled where the installed release came with it."""
+    found: dict[str, str] = {}
+    bundled = {name for folder in keep.addons for name in _tops(package or {}, folder)}
+    for folder in keep.addons:
+        for name in _tops(manifest, folder):
+            found[name] = "unknown" if package is None else "bundled" if name in bundled else "third-party"
+    return dict(sorted(found.items()))
+
+
+def _tops(paths: Mapping[str, object], folder: str) -> set[str]:
+    """The entries directly in a folder."""
+    prefix = folder + "/"
+    return {prefix + path[len(prefix) :].split("/", 1)[0] for path in paths if path.startswith(prefix)}
+
+
 def content_of(entry: Entry) -> str:
     """An entry's content as releases list it."""
     return f"link:{entry.target}" if entry.kind is Kind.LINK else entry.sha256
+
+
+def _usual_owner(manifest: Manifest, known: Contents) -> tuple[int, int]:
+    """Owner and group that most of the release's files have."""
+    owners = Counter((one.uid, one.gid) for path, one in manifest.items() if path in known)
+    return owners.most_common(1)[0][0] if owners else (-1, -1)
+
+
+def _other_rights(entry: Entry, known: Content, usual: tuple[int, int]) -> str:
+    """How owner and mode differ from what they should be. A package says little: an installation may be stricter."""
+    if entry.kind is Kind.LINK:
+        return ""
+    wanted = (known.uid, known.gid) if known.uid >= 0 else usual
+    if (entry.uid, entry.gid) != wanted:
+        return f"belongs to {entry.uid}:{entry.gid}, not to {wanted[0]}:{wanted[1]}"
+    if known.uid >= 0:
+        return "" if entry.mode == known.mode else f"has mode {entry.mode:04o}, not {known.mode:04o}"
+    if known.mode & 0o100 and not entry.mode & 0o111:
+        return f"has mode {entry.mode:04o} and cannot be executed"
+    if entry.mode & 0o002 and not known.mode & 0o002:
+        return f"has mode {entry.mode:04o}: anybody may write to it"
+    return ""
+
+
+def _foreign_folders(
+    unclaimed: Sequence[str], manifest: Manifest, known: Contents, keep: Keep
+) -> dict[str, tuple[str, ...]]:
+    """Folders directly in root that hold neither anything of the release nor anything that the site file names."""
+    if not known:
+        return {}
+    settings = [one.file for one in keep.settings]
+    ours = {path.split("/", 1)[0] for path in (*known, *settings)}
+    for kind in ("data", "assets", "addons", "keys", "licences"):
+        ours |= {path.split("/", 1)[0] for path in getattr(keep, kind)}
+    found: dict[str, list[str]] = {}
+    for path in unclaimed:
+        top, _, below = path.partition("/")
+        if below and top not in ours and manifest[top].kind is Kind.FOLDER:
+            found.setdefault(top, []).append(path)
+    return {top: tuple(paths) for top, paths in found.items()}
+
+
+def explain_leftovers(
+    classes: FileClasses, manifest: Manifest, older: Mapping[str, Mapping[str, str]]
+) -> dict[str, str]:
+    """Which added files are what an older release had, untouched, and which release that was."""
+    found = {}
+    for path in (*classes.added, *(one for paths in classes.foreign.values() for one in paths)):
+        for version, what in older.get(path, {}).items():
+            if what in ("", content_of(manifest[path])):
+                found[path] = version
+                break
+    return found
+
+
+def with_leftovers(classes: FileClasses, leftover: Mapping[str, str]) -> FileClasses:
+    """The same with left-over files told from added ones."""
+    foreign = {top: tuple(p for p in paths if p not in leftover) for top, paths in classes.foreign.items()}
+    fields = {name: getattr(classes, name) for name in FileClasses.__dataclass_fields__}
+    fields["added"] = tuple(path for path in classes.added if path not in leftover)
+    fields["foreign"] = {top: paths for top, paths in foreign.items() if paths}
+    return FileClasses(**{**fields, "leftover": dict(leftover)})
 
 
 def kind_kept(path: str, keep: Keep) -> str:
@@ -57,20 +196,3 @@ def kind_kept(path: str, keep: Keep) -> str:
         if within(path, getattr(keep, kind)):
             return kind
     return ""
-
-
-def find_addons(manifest: Manifest, release: Mapping[str, str] | None, keep: Keep) -> list[AddOn]:
-    """Every direct entry of an add-on folder; it is bundled where the installed release came with it."""
-    found: dict[str, AddOn] = {}
-    bundled = {name for folder in keep.addons for name in _tops(release or {}, folder)}
-    for folder in keep.addons:
-        for name in _tops(manifest, folder):
-            origin = "unknown" if release is None else "bundled" if name in bundled else "third-party"
-            found[name] = AddOn(name, origin)
-    return [found[name] for name in sorted(found)]
-
-
-def _tops(paths: Mapping[str, object], folder: str) -> set[str]:
-    """The entries directly in a folder."""
-    prefix = folder + "/"
-    return {prefix + path[len(prefix) :].split("/", 1)[0] for path in paths if path.startswith(prefix)}

@@ -1,22 +1,24 @@
-"""Version probes: on disk, as served, in the database. A probe that fails says why and stops no other."""
+"""Witnesses of versions: files, programs, pages, processes, queries. One that fails says why and stops no other."""
 
 from __future__ import annotations
 
 import json
 import re
-from collections.abc import Sequence
+import time
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 import httpx
 
-from yellow_ladder.errors import LadderError
+from yellow_ladder.errors import AnswerNo, LadderError, Problem
+from yellow_ladder.processes import run_command
 from yellow_ladder.release.versions import Version
-from yellow_ladder.site.records import VersionProbe
+from yellow_ladder.services import services_of
+from yellow_ladder.site.records import Runtime, Tool, VersionProbe
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey.records import Witness
 
-_WITHIN_S = 10.0
-_LARGEST_PAGE_BYTES = 1024 * 1024
+LARGEST_ANSWER_BYTES = 1024 * 1024
 
 
 def ask_all(site: Site, of: Sequence[str] = ("disk", "served", "schema")) -> list[Witness]:
@@ -30,63 +32,149 @@ def ask_all(site: Site, of: Sequence[str] = ("disk", "served", "schema")) -> lis
     return asked
 
 
-def version_on_disk(site: Site) -> Version | None:
+def version_on_disk(site: Site, part: str = "") -> Version | None:
     """The first version that a probe on disk reads, provided that the probe holds for it."""
     for probe in site.record.versions:
-        if probe.of == "disk":
-            says = ask(site, probe).says
-            try:
-                version = Version(says)
-            except ValueError:
-                continue
-            if not probe.holds or version.is_in(probe.holds):
-                return version
+        if probe.of != "disk" or probe.part != part:
+            continue
+        try:
+            version = Version(ask(site, probe).says)
+        except ValueError:
+            continue
+        whole = version if not part else version_on_disk(site)
+        if not probe.holds or (whole is not None and whole.is_in(probe.holds)):
+            return version
     return None
+
+
+def parts_on_disk(site: Site) -> dict[str, Version]:
+    """The versions of parts that have a probe of their own; a part that says nothing is left out."""
+    names = {probe.part for probe in site.record.versions if probe.part}
+    found = {name: version_on_disk(site, name) for name in sorted(names)}
+    return {name: version for name, version in found.items() if version is not None}
 
 
 def ask(site: Site, probe: VersionProbe) -> Witness:
     """What one probe says."""
-    where = probe.file or probe.url or f"database {probe.database}"
+    where = _where(probe)
+
+    def answer() -> str:
+        return matched(_raw_answer(site, probe), probe.pattern)
+
+    return _witness(answer, probe.of, where, probe.part)
+
+
+def ask_programs(site: Site) -> list[Witness]:
+    """What the runtime and the tools say of their versions."""
+    runtime = [_program(site, "runtime", site.record.runtime)] if site.record.runtime else []
+    return [*runtime, *(_program(site, "tool", tool) for tool in site.record.tools)]
+
+
+def _program(site: Site, of: str, program: Runtime | Tool) -> Witness:
+    def answer() -> str:
+        return matched(output_of(site, program.command, program.within_s), program.pattern)
+
+    return _witness(answer, of, " ".join(program.command), program.name)
+
+
+def packages_of(site: Site) -> Mapping[str, str]:
+    """The packages of the runtime with their versions, lower case; raises AnswerNo where they cannot be listed."""
+    runtime = site.record.runtime
+    if runtime is None or not runtime.packages:
+        return {}
+    found = {}
+    for line in output_of(site, runtime.packages, runtime.within_s).splitlines():
+        name, _, version = line.replace("==", " ").strip().partition(" ")
+        if name and version:
+            found[name.lower()] = version.split()[0]
+    return found
+
+
+def _witness(answer: Callable[[], str], of: str, where: str, part: str) -> Witness:
     try:
-        text = _raw_answer(site, probe)
-        return Witness(probe.of, where, _matched(text, probe.pattern))
-    except (OSError, ValueError, KeyError, httpx.HTTPError) as fault:
-        return Witness(probe.of, where, "", f"{fault}" or type(fault).__name__)
+        return Witness(of, where, answer(), part=part)
+    except (OSError, ValueError, KeyError, httpx.HTTPError, httpx.InvalidURL) as fault:
+        return Witness(of, where, "", f"{fault}" or type(fault).__name__, part)
     except LadderError as fault:
-        return Witness(probe.of, where, "", fault.problems[0].message)
+        return Witness(of, where, "", fault.problems[0].message, part)
+
+
+def _where(probe: VersionProbe) -> str:
+    if probe.process:
+        return f"process {probe.process}"
+    return probe.file or probe.url or " ".join(probe.command) or f"database {probe.database}"
 
 
 def _raw_answer(site: Site, probe: VersionProbe) -> str:
-    if probe.of == "disk":
+    if probe.file:
         with (site.root / probe.file).open(errors="replace") as stream:
-            return stream.read(_LARGEST_PAGE_BYTES)
-    if probe.of == "schema":
+            return stream.read(LARGEST_ANSWER_BYTES)
+    if probe.command:
+        return output_of(site, probe.command, probe.within_s)
+    if probe.process:
+        service = next(one for one in services_of(site) if one.name == probe.process)
+        return service.about().command_line
+    if probe.query:
         return str(site.databases()[probe.database].scalar(probe.query))
-    body = _fetch(site.filled(probe.url))
-    return str(json_at(json.loads(body), probe.pointer)) if probe.pointer else body
+    headers, body = fetch(site.filled(probe.url), probe.within_s)
+    if probe.header:
+        if probe.header not in headers:
+            raise ValueError(f"the answer has no header {probe.header}")
+        return headers[probe.header]
+    return str(json_at(_parsed(body), probe.pointer)) if probe.pointer else body
 
 
-def _fetch(url: str) -> str:
-    with httpx.Client(timeout=_WITHIN_S, trust_env=False) as client, client.stream("GET", url) as response:
-        response.raise_for_status()
+def output_of(site: Site, argv: Sequence[str], within_s: float) -> str:
+    """What a command prints on either stream; raises AnswerNo when it fails, floods or hangs."""
+    filled = [site.filled(word) for word in argv]
+    done = run_command(filled, folder=site.file.parent, deadline_s=within_s, most_bytes=LARGEST_ANSWER_BYTES)
+    if done.status != 0:
+        last = (done.output.strip().splitlines() or ["it printed nothing"])[-1]
+        text = f"{filled[0]} ended with {done.status}: {last[:200]}"
+        raise AnswerNo(Problem("command-failed", text, "run it by hand to see why"))
+    return done.output
+
+
+def fetch(url: str, within_s: float) -> tuple[httpx.Headers, str]:
+    """Headers and text of a page that answers with success; raises ValueError or httpx.HTTPError otherwise."""
+    end = time.monotonic() + within_s
+    with httpx.Client(timeout=within_s, trust_env=False) as client, client.stream("GET", url) as response:
+        if not response.is_success:
+            raise ValueError(f"the page answers with status {response.status_code}")
         body = b""
         for block in response.iter_bytes():
             body += block
-            if len(body) > _LARGEST_PAGE_BYTES:
+            if len(body) > LARGEST_ANSWER_BYTES:
                 raise ValueError("the answer is larger than a megabyte")
-    return body.decode(errors="replace")
+            if time.monotonic() > end:
+                raise ValueError(f"the answer did not end within {within_s:g} s")
+    return response.headers, body.decode(errors="replace")
 
 
-def _matched(text: str, pattern: str) -> str:
+def _parsed(body: str) -> Any:
+    try:
+        return json.loads(body)
+    except ValueError as fault:
+        raise ValueError(f"the answer is not JSON: {body[:40]!r}") from fault
+
+
+def matched(text: str, pattern: str) -> str:
+    """The first group (or the whole) of the first line that matches; without a pattern, the first line."""
     if not pattern:
         lines = text.strip().splitlines()
         if not lines:
             raise ValueError("the answer is empty")
-        return lines[0].strip()
+        return _printable(lines[0].strip())
     found = re.search(pattern, text, re.MULTILINE)
     if found is None:
         raise ValueError(f"nothing matches the pattern {pattern!r}")
-    return found.group(1) if found.groups() else found.group(0)
+    return _printable((found.group(1) if found.groups() else found.group(0)) or "")
+
+
+def _printable(text: str) -> str:
+    """Rubbish must neither fill the screen nor steer the terminal."""
+    shown = text if text.isprintable() else ascii(text)[1:-1]
+    return shown if len(shown) <= 120 else shown[:117] + "…"
 
 
 def json_at(document: Any, pointer: str) -> Any:

@@ -7,85 +7,121 @@ from dataclasses import asdict, dataclass, field
 from typing import Any
 
 from yellow_ladder.database import Table
-from yellow_ladder.files.manifest import Entry
+from yellow_ladder.files.manifest import Manifest
 from yellow_ladder.release.versions import Version
+from yellow_ladder.services import About
+from yellow_ladder.services.looking import Holder
+from yellow_ladder.survey.drift import FileClasses
+from yellow_ladder.survey.files import SiteFiles
 
 
 @dataclass(frozen=True, slots=True)
 class Witness:
-    """What one probe says: a version, or why it says nothing."""
+    """What one probe says: a version, or why it says nothing. `part`: which part, runtime or tool it speaks of."""
 
     of: str
     where: str
     says: str
     trouble: str = ""
+    part: str = ""
 
 
 @dataclass(frozen=True, slots=True)
 class AddOn:
-    """Something in an add-on folder; `origin` is bundled, third-party or unknown."""
+    """Something in an add-on folder; `origin` is bundled, third-party or unknown.
+
+    `works_with` is the range of the product that it says it fits; `newer` the newest in the release source, with the
+    range that this one fits.
+    """
 
     path: str
     origin: str
+    name: str = ""
+    version: str = ""
+    works_with: str = ""
+    newer: str = ""
+    newer_works_with: str = ""
+    trouble: str = ""
 
-
-@dataclass(frozen=True, slots=True)
-class FileClasses:
-    """Files and links below root, by what they are; data folders are counted and not listed."""
-
-    release_known: bool
-    unchanged: int = 0
-    edited: tuple[str, ...] = ()
-    missing: tuple[str, ...] = ()
-    unclaimed: tuple[str, ...] = ()
-    kept: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
-    data_files: int = 0
-    data_bytes: int = 0
+    def fits(self, version: Version) -> bool | None:
+        """Whether it says that it works with a version of the product; None where it says nothing."""
+        return version.is_in(self.works_with) if self.works_with else None
 
 
 @dataclass(frozen=True, slots=True)
 class DatabaseFacts:
-    """One database: engine, size, tables with rows, or why it could not be read."""
+    """One database: engine, size, tables with rows, what is wrong in it; or why it could not be read."""
 
     name: str
     engine: str = ""
+    kind: str = ""
+    version: str = ""
+    encoding: str = ""
+    collations: tuple[str, ...] = ()
     size_bytes: int = 0
     tables: Mapping[str, int] = field(default_factory=dict)
     columns: tuple[Table, ...] = ()
+    objects: Mapping[str, int] = field(default_factory=dict)
+    sequences: tuple[str, ...] = ()
+    broken: tuple[str, ...] = ()
+    invalid: tuple[str, ...] = ()
     migrations: int = 0
+    last_migration: str = ""
+    users: tuple[Holder, ...] = ()
     trouble: str = ""
+
+    def as_record(self) -> dict[str, Any]:
+        """As JSON, without the columns."""
+        return {key: value for key, value in asdict(self).items() if key != "columns"}
 
 
 @dataclass(frozen=True, slots=True)
 class Survey:
-    """What is there now."""
+    """What is there now. `parts` are the versions of parts with probes of their own."""
 
     site: str
     product: str
     root: str
     version: Version | None
     witnesses: tuple[Witness, ...]
-    files: FileClasses
-    manifest: Mapping[str, Entry]
+    programs: tuple[Witness, ...]
+    parts: Mapping[str, Version]
+    packages: Mapping[str, str]
+    tree: SiteFiles
     addons: tuple[AddOn, ...]
     databases: tuple[DatabaseFacts, ...]
-    services: Mapping[str, str]
+    services: Mapping[str, About]
     is_closed: bool
     findings: tuple[str, ...]
 
+    @property
+    def files(self) -> FileClasses:
+        """The files, sorted."""
+        return self.tree.classes
+
+    @property
+    def manifest(self) -> Manifest:
+        """Every entry below root that is the site's."""
+        return self.tree.manifest
+
+    def program(self, of: str, name: str = "") -> Witness | None:
+        """What the runtime or a tool says of itself; None where the site file has no probe of it."""
+        return next((one for one in self.programs if one.of == of and name in ("", one.part)), None)
+
     def as_record(self) -> dict[str, Any]:
         """As JSON, without the manifest."""
-        databases = [{key: value for key, value in asdict(one).items() if key != "columns"} for one in self.databases]
         return {
             "site": self.site,
             "product": self.product,
             "root": self.root,
             "version": str(self.version) if self.version else None,
-            "versions": [asdict(witness) for witness in self.witnesses],
-            "files": asdict(self.files),
+            "versions": [asdict(witness) for witness in (*self.witnesses, *self.programs)],
+            "parts": {name: str(version) for name, version in self.parts.items()},
+            "packages": dict(self.packages),
+            "files": {**asdict(self.files), "unclaimed": list(self.files.unclaimed)},
             "addons": [asdict(addon) for addon in self.addons],
-            "databases": databases,
-            "services": dict(self.services),
+            "databases": [one.as_record() for one in self.databases],
+            "services": {name: asdict(about) for name, about in self.services.items()},
             "closed": self.is_closed,
             "findings": list(self.findings),
         }

@@ -2,33 +2,58 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 
-from yellow_ladder.database import Database
 from yellow_ladder.errors import LadderError
 from yellow_ladder.files.manifest import Entry, Kind, Manifest, Skip, take_manifest
-from yellow_ladder.files.unpack import read_contents
+from yellow_ladder.release.sheet import ReleaseSheet
 from yellow_ladder.release.source import Release, Releases
 from yellow_ladder.release.versions import Version
-from yellow_ladder.services import services_of
+from yellow_ladder.services import About, State, services_of
 from yellow_ladder.site.site import Site
-from yellow_ladder.survey.drift import classify, find_addons
-from yellow_ladder.survey.probes import ask_all, version_on_disk
-from yellow_ladder.survey.records import DatabaseFacts, Survey, Witness
+from yellow_ladder.survey.addons import introduce
+from yellow_ladder.survey.databases import look_at_database
+from yellow_ladder.survey.files import SiteFiles, look_at_files
+from yellow_ladder.survey.probes import ask_all, ask_programs, packages_of, parts_on_disk, version_on_disk
+from yellow_ladder.survey.records import AddOn, Survey, Witness
+from yellow_ladder.survey.reference import Reference, package_contents
 
 
-def take_survey(site: Site, releases: Releases | None) -> Survey:
+@dataclass(frozen=True, slots=True)
+class RecordFinder:
+    """Finds what an earlier day recorded of a version: a key that changes with the record, and how to read it."""
+
+    find: Callable[[Site, Version], tuple[str, Callable[[], Reference]] | None]
+
+
+@dataclass(frozen=True, slots=True)
+class Depth:
+    """How much is looked at. `records` stand in, in order, where the installed release's package is not at hand."""
+
+    thorough: bool = False
+    records: Sequence[RecordFinder] = field(default=())
+
+
+def take_survey(site: Site, releases: Releases | None, depth: Depth | None = None) -> Survey:
     """Look at everything; what cannot be read becomes a finding and stops nothing else."""
+    depth = depth or Depth()
     version = version_on_disk(site)
     findings: list[str] = []
-    installed = _contents_of(releases, version, findings)
-    manifest = site_manifest(site)
-    keep = site.record.keep
-    witnesses = ask_all(site)
-    facts = tuple(look_at_database(name, database) for name, database in site.databases().items())
     release = releases.of(version) if releases and version else None
+    files = _look_at_files(site, releases, version, depth, findings)
+    witnesses = ask_all(site)
+    programs = ask_programs(site)
+    facts = tuple(look_at_database(n, db, thorough=depth.thorough) for n, db in site.databases().items())
+    offered = releases.addons if releases else ()
     is_closed = bool(site.flag and site.flag.exists())
     findings += compare_witnesses(version, witnesses, release)
+    findings += [
+        f"{one.part} ({one.where}) does not tell its version: {one.trouble}" for one in programs if one.trouble
+    ]
+    findings += [f"cannot be read: {trouble}" for trouble in files.tree.troubles]
+    for one in facts:
+        findings += [f"database {one.name}: {text}" for text in (*one.broken, *one.invalid)]
     if is_closed:
         findings.append(f"the site is closed to its users: the flag {site.flag} is there")
     return Survey(
@@ -37,11 +62,13 @@ def take_survey(site: Site, releases: Releases | None) -> Survey:
         root=str(site.root),
         version=version,
         witnesses=tuple(witnesses),
-        files=classify(manifest, installed, keep),
-        manifest=manifest,
-        addons=tuple(find_addons(manifest, installed, keep)),
+        programs=tuple(programs),
+        parts=parts_on_disk(site),
+        packages=_packages(site, findings),
+        tree=files,
+        addons=tuple(introduce(site, AddOn(path, origin), offered) for path, origin in files.classes.addons.items()),
         databases=facts,
-        services=_service_states(site),
+        services=_services(site),
         is_closed=is_closed,
         findings=tuple(findings),
     )
@@ -62,38 +89,50 @@ def _below(skip: Skip, folder: str) -> Skip:
     return lambda path: skip(f"{folder}/{path}")
 
 
-def _contents_of(releases: Releases | None, version: Version | None, findings: list[str]) -> Mapping[str, str] | None:
+def _look_at_files(
+    site: Site, releases: Releases | None, version: Version | None, depth: Depth, findings: list[str]
+) -> SiteFiles:
+    """Hold the files against the installed release's package, or against a record of it."""
     release = releases.of(version) if releases and version else None
-    if release is None:
-        if version is not None:
-            findings.append(f"the package of {version} is not in the release source: edits of its files are not seen")
-        return None
+    older = [one for one in reversed(releases.found) if version and one.version <= version] if releases else []
+    if release is not None and release.archive.is_file():
+        facts = release.archive.stat()
+        key = f"package {release.archive} {facts.st_size} {facts.st_mtime_ns} {facts.st_ino}"
+        installed, name = release, f"the package {release.archive.name}"
+
+        def read_package() -> Reference:
+            return Reference(name, package_contents(installed, site.state.memory), is_package=True)
+
+        try:
+            return look_at_files(site, key, read_package, older, thorough=depth.thorough)
+        except LadderError as fault:
+            findings.append(fault.problems[0].message)
+    for finder in depth.records:
+        found = finder.find(site, version) if version else None
+        if found is not None:
+            key, read = found
+            findings.append(f"the package of {version} is not at hand: files are held against {key}")
+            return look_at_files(site, key, read, thorough=depth.thorough)
+    if version is not None and not findings:
+        findings.append(f"the package of {version} is not in the release source: edits of its files are not seen")
+    return look_at_files(site, "nobody knows", lambda: None, thorough=depth.thorough)
+
+
+def _packages(site: Site, findings: list[str]) -> Mapping[str, str]:
     try:
-        return read_contents(release.archive, release.limits, release.sheet.archive.top)
+        return packages_of(site)
     except LadderError as fault:
-        findings.append(fault.problems[0].message)
-        return None
+        findings.append(f"the packages of the runtime cannot be listed: {fault.problems[0].message}")
+        return {}
 
 
-def look_at_database(name: str, database: Database) -> DatabaseFacts:
-    """A database's facts, or why there are none."""
-    try:
-        engine = database.probe()
-        tables = database.tables()
-        rows = {table.name: database.count_rows(table.name) for table in tables}
-        migrations = len(database.ledger())
-        return DatabaseFacts(name, engine, database.size_bytes(), rows, tuple(tables), migrations)
-    except LadderError as fault:
-        return DatabaseFacts(name, trouble=fault.problems[0].message)
-
-
-def _service_states(site: Site) -> dict[str, str]:
+def _services(site: Site) -> Mapping[str, About]:
     states = {}
     for service in services_of(site):
         try:
-            states[service.name] = str(service.state())
+            states[service.name] = service.about()
         except LadderError as fault:
-            states[service.name] = f"unknown: {fault.problems[0].message}"
+            states[service.name] = About(State.UNKNOWN, command_line=fault.problems[0].message)
     return states
 
 
@@ -102,22 +141,49 @@ def compare_witnesses(version: Version | None, witnesses: list[Witness], release
     found = []
     if version is None:
         found.append("no version could be read on disk: see the probes below")
+    wanted_parts = release.sheet.release.parts if release else {}
     for witness in witnesses:
         if witness.trouble:
             found.append(f"the {witness.of} probe ({witness.where}) says nothing: {witness.trouble}")
-        elif witness.of == "served" and version is not None and witness.says != str(version):
+        elif witness.part:
+            wanted = wanted_parts.get(witness.part, "")
+            if wanted and witness.of != "schema" and not same_version(witness.says, wanted):
+                found.append(
+                    f"{witness.part} is at {witness.says} ({witness.where}) and release {version} comes with {wanted}:"
+                    " likely only one of the two was upgraded"
+                )
+        elif witness.of == "served" and version is not None and not same_version(witness.says, str(version)):
             found.append(
                 f"files are at {version} and the site serves {witness.says}:"
                 " likely the service was not restarted after its files changed"
             )
+        elif witness.of == "disk" and version is not None and not same_version(witness.says, str(version)):
+            found.append(
+                f"{witness.where} says {witness.says}, other files say {version}: likely new files were copied over old"
+            )
         elif witness.of == "schema" and release is not None:
-            wanted = release.sheet.release.schema_version
-            if wanted and witness.says != wanted:
+            schema = release.sheet.release.schema_version
+            if schema and witness.says != schema:
                 found.append(
-                    f"the schema says {witness.says} and release {version} has {wanted}:"
+                    f"the schema says {witness.says} and release {version} has {schema}:"
                     " likely files were placed and the database was not migrated"
                 )
     return found
+
+
+def wanted_of(witness: Witness, sheet: ReleaseSheet, version: str) -> str:
+    """What a witness should say at a release; nothing where the release does not say."""
+    if witness.part:
+        return "" if witness.of == "schema" else sheet.release.parts.get(witness.part, "")
+    return sheet.release.schema_version if witness.of == "schema" else version
+
+
+def same_version(says: str, version: str) -> bool:
+    """Whether two texts are one version, however they are written."""
+    try:
+        return Version(says) == Version(version)
+    except ValueError:
+        return says == version
 
 
 def count_files(manifest: Mapping[str, Entry]) -> int:

@@ -1,0 +1,41 @@
+"""Checks of the place for backups, and of what lies there."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from datetime import datetime, timedelta
+
+from yellow_ladder.backup.catalog import list_backups
+from yellow_ladder.checks.machine import existing
+from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
+from yellow_ladder.files.exchange import same_file_system
+
+OLD_AFTER = timedelta(days=7)
+
+
+def backup_place(at: Circumstances) -> Iterator[Finding]:
+    """Can backups be written, and would they outlive the disk of the site?"""
+    place = existing(at.site.state.backups)
+    if not os.access(place, os.W_OK | os.X_OK):
+        yield stop("backup place", f"this account cannot write in {place}", "give it the right, or correct `state`")
+    elif same_file_system(place, at.site.root):
+        seen = f"backups lie on the disk of the site itself ({at.site.state.backups})"
+        yield warn("backup place", seen, "copy them elsewhere after each climb; a dead disk would take both")
+    else:
+        yield ok("backup place", f"{at.site.state.backups} can be written and is on another file system")
+
+
+def backup_age(at: Circumstances) -> Iterator[Finding]:
+    """Is there a recent backup, apart from the one that the climb makes?"""
+    backups = [backup for backup in list_backups(at.site.state.backups) if backup.read_back_at]
+    if not backups:
+        yield ok("last backup", "there is none yet; the climb makes one and reads it back before anything changes")
+        return
+    newest = backups[-1]
+    age = at.now - datetime.fromisoformat(newest.made_at.replace("Z", "+00:00"))
+    seen = f"{newest.name} is {age.days} days old"
+    if age > OLD_AFTER:
+        yield warn("last backup", seen, "yl backup make")
+    else:
+        yield ok("last backup", seen)

@@ -1,0 +1,96 @@
+"""Checks of the files: edits that would be lost, what nobody claims, data folders."""
+
+from __future__ import annotations
+
+import os
+import shlex
+from collections.abc import Iterator
+
+from yellow_ladder.checks.records import Circumstances, Finding, count_of, ok, some_of, stop, warn
+
+
+def data_folders(at: Circumstances) -> Iterator[Finding]:
+    """Can every data folder be renamed into the new tree?"""
+    for folder in at.site.record.keep.data:
+        path = at.site.root / folder
+        if not os.path.lexists(path):
+            yield warn("data folders", f"the data folder {folder} is not there", "correct keep.data, or make it")
+        elif os.path.ismount(path):
+            seen = f"the data folder {path} is a mount point and cannot be renamed"
+            yield stop("data folders", seen, "mount it outside root and leave a link in its place")
+        elif path.is_symlink():
+            seen = f"the data folder {folder} is a link: the link is carried, what it points to is not backed up"
+            yield warn("data folders", seen, f'add to keep: outside = ["{path.resolve()}"]')
+        elif path.lstat().st_dev != at.site.root.stat().st_dev:
+            yield stop("data folders", f"{path} lies on another file system than root", "leave a link in its place")
+    files = at.survey.files
+    yield ok("data folders", f"{files.data_files:,} files of the site's own, moved in place by renaming")
+
+
+def core_edits(at: Circumstances) -> Iterator[Finding]:
+    """Would an edit of one of the release's own files be lost?"""
+    files, version = at.survey.files, at.survey.version
+    if not files.release_known:
+        seen = f"the package of {version} is not in the source: edits of its files cannot be told"
+        yield warn("core edits", seen, f"put the archive of {version} into {at.releases.source}")
+        return
+    edits = [*files.edited, *files.turned]
+    if edits and at.site.record.keep.edited == "stop":
+        seen = f"{count_of(len(edits), 'file')} of the release edited here: {some_of(edits)}"
+        remedy = (
+            "see them with `yl survey --detail`; list them under keep.assets to keep yours,"
+            ' or set keep.edited = "replace" (the backup has them)'
+        )
+        yield stop("core edits", seen, remedy)
+    elif edits:
+        seen = f"{count_of(len(edits), 'file')} edited here, to be replaced: {some_of(edits)}"
+        yield warn("core edits", seen, "they stay in the backup")
+    else:
+        yield ok("core edits", f"{files.unchanged:,} files are as released")
+    if files.missing:
+        seen = f"{count_of(len(files.missing), 'file')} of the release removed here: {some_of(files.missing)}"
+        yield warn("core edits", seen, "the new release brings its own; remove them again where that was on purpose")
+    if files.rights:
+        told = [f"{path} {why}" for path, why in files.rights.items()]
+        yield warn("core edits", some_of(told, 3), "see that it is meant; owners and modes stay as they are here")
+
+
+def unreadable_files(at: Circumstances) -> Iterator[Finding]:
+    """Could everything be read? What cannot be read cannot be backed up."""
+    troubles = at.survey.tree.tree.troubles
+    if troubles:
+        yield stop("unreadable files", some_of(troubles, 3), "give this account the right to read, or run yl as root")
+
+
+def unclaimed_files(at: Circumstances) -> Iterator[Finding]:
+    """Is there anything below root of which nobody has said what it is?"""
+    files, rule = at.survey.files, at.site.record.keep.unclaimed
+    if not files.unclaimed:
+        yield ok("unclaimed files", "every file below root is the release's or named in the site file")
+        return
+    if not files.release_known:
+        # Without the old package everything looks unclaimed; the new tree then has what the new release brings.
+        seen = f"{len(files.unclaimed):,} files cannot be told from the release's own"
+        remedy = f"put the archive of {at.survey.version} into {at.releases.source}"
+        yield stop("unclaimed files", seen, remedy)
+        return
+    if files.leftover:
+        told = [f"{path} ({version})" for path, version in files.leftover.items()]
+        seen = f"{count_of(len(told), 'file')} left over from older releases: {some_of(told)}"
+        there = shlex.quote(at.site.short(at.site.root))
+        remedy = f"remove them: cd {there} && rm -- {shlex.join(list(files.leftover)[:5])}"
+        yield from _unclaimed(seen, remedy, rule)
+    for folder, paths in files.foreign.items():
+        seen = f"the folder {folder} ({count_of(len(paths), 'file')}) has nothing of this product: whose is it?"
+        yield from _unclaimed(seen, f'move it out of root, or name it: keep.data = [..., "{folder}"]', rule)
+    if files.added:
+        count = count_of(len(files.added), "file")
+        seen = f"{count} neither the release's nor named in the site file: {some_of(files.added)}"
+        yield from _unclaimed(seen, 'name them under [keep], or set keep.unclaimed = "carry" or "leave"', rule)
+
+
+def _unclaimed(seen: str, remedy: str, rule: str) -> Iterator[Finding]:
+    if rule == "stop":
+        yield stop("unclaimed files", seen, remedy)
+    else:
+        yield warn("unclaimed files", seen, "they are carried over" if rule == "carry" else "they stay in the backup")

@@ -1,0 +1,98 @@
+"""Climbs as they lie in the state folder."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+from pathlib import Path
+
+from yellow_ladder.climb.journal import JOURNAL_NAME, Journal
+from yellow_ladder.climb.plan import PLAN_NAME, Plan, read_plan
+from yellow_ladder.climb.progress import Standing, State, fold
+from yellow_ladder.errors import AnswerNo, BadInput, Problem
+from yellow_ladder.files.copying import remove_entry
+from yellow_ladder.site.site import Site
+
+
+@dataclass(frozen=True, slots=True)
+class Climb:
+    """A climb on disk: its plan and how far it is."""
+
+    plan: Plan
+    standing: Standing
+
+    @property
+    def name(self) -> str:
+        """Its id."""
+        return self.plan.climb
+
+
+def list_climbs(site: Site) -> list[Climb]:
+    """All climbs with a frozen plan, oldest first. Raises BadInput when a journal was altered."""
+    folder = site.state.climbs
+    if not folder.is_dir():
+        return []
+    return [load_climb(path) for path in sorted(folder.iterdir()) if (path / PLAN_NAME).is_file()]
+
+
+def load_climb(folder: Path) -> Climb:
+    """Read one climb."""
+    plan = read_plan(folder)
+    return Climb(plan, fold(Journal(folder / JOURNAL_NAME, plan.digest()).records))
+
+
+def find_climb(site: Site, name: str | None, states: Collection[State] = (State.CLIMBED,)) -> Climb:
+    """The climb of a name; without one the newest in one of `states`, or the newest of all where none is.
+
+    Raises BadInput where there is none.
+    """
+    climbs = list_climbs(site)
+    if name is not None:
+        climbs = [climb for climb in climbs if climb.name == name]
+    if not climbs:
+        text = f"there is no climb {name}" if name else "no climb was made on this site"
+        raise BadInput(Problem("no-climb", text, "see which there are with: yl history"))
+    wanted = [climb for climb in climbs if climb.standing.state in states]
+    return (wanted or climbs)[-1]
+
+
+def refuse_if_built_upon(site: Site, climb: Climb) -> None:
+    """Raise AnswerNo when a later climb started from where this one ended: going back goes one climb at a time."""
+    climbs = list_climbs(site)
+    later = climbs[[one.name for one in climbs].index(climb.name) + 1 :]
+    standing = [one for one in later if one.standing.state in (State.CLIMBED, State.SETTLED)]
+    if standing and climb.standing.state is State.CLIMBED:
+        newest = standing[-1]
+        text = f"the climb {newest.name} came after {climb.name}"
+        remedy = f"go back from that one first: yl descend {newest.name}"
+        if newest.standing.state is State.SETTLED:
+            remedy = "it was accepted, so there is no way back past it but a backup: yl backup list"
+        raise AnswerNo(Problem("built-upon", text, remedy))
+
+
+def open_climb(site: Site) -> Climb | None:
+    """The climb that is under way, if there is one."""
+    return next((climb for climb in list_climbs(site) if climb.standing.state.is_open), None)
+
+
+def resting_climb(site: Site) -> Climb | None:
+    """The climb that brought the site to a landing from which the way leads on, if that is where it is."""
+    standing = [one for one in list_climbs(site) if one.standing.state in (State.CLIMBED, State.SETTLED)]
+    return standing[-1] if standing and standing[-1].plan.beyond else None
+
+
+def refuse_if_open(site: Site) -> None:
+    """Raise AnswerNo when a climb is under way."""
+    climb = open_climb(site)
+    if climb is not None:
+        text = f"the climb {climb.name} is not finished ({climb.standing.state})"
+        remedy = "go on with `yl climb --continue`, or go back with `yl descend`"
+        raise AnswerNo(Problem("climb-unfinished", text, remedy))
+
+
+def sweep_unfrozen(site: Site) -> None:
+    """Remove what a kill left of a preparation that never became a plan."""
+    for path in site.state.climbs.iterdir() if site.state.climbs.is_dir() else []:
+        if path.is_dir() and not (path / PLAN_NAME).is_file():
+            remove_entry(site.root.with_name(f".{site.root.name}.{path.name}"))
+            remove_entry(path)

@@ -1,0 +1,138 @@
+"""Looks ahead of a climb: survey, route and every check. Nothing of the site is changed."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from datetime import datetime
+from typing import TypeVar
+
+from yellow_ladder.checks import Circumstances, Finding, Level, Past, run_checks
+from yellow_ladder.climb.catalog import list_climbs, open_climb
+from yellow_ladder.climb.progress import State
+from yellow_ladder.climb.recorded import CLIMB_RECORDS
+from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
+from yellow_ladder.release.index import bring_here
+from yellow_ladder.release.source import Releases
+from yellow_ladder.release.versions import Version
+from yellow_ladder.route import Machine, Route, Wishes, find_route
+from yellow_ladder.site.site import Site
+from yellow_ladder.survey import Depth, Survey, take_survey
+from yellow_ladder.survey.machine import machine_of, surveyed_machine
+from yellow_ladder.survey.probes import ask_programs, packages_of, parts_on_disk, version_on_disk
+from yellow_ladder.survey.saved import SAVED_RECORDS
+
+T = TypeVar("T")
+RECORDS = (CLIMB_RECORDS, SAVED_RECORDS)
+
+
+@dataclass(frozen=True, slots=True)
+class Prospect:
+    """What is known before anything is prepared: the site, the way, and every check's answer."""
+
+    site: Site
+    survey: Survey
+    releases: Releases
+    way: Route | None
+    findings: tuple[Finding, ...]
+    wishes: Wishes
+    refusals: tuple[LadderError, ...] = ()
+
+    @property
+    def route(self) -> Route:
+        """The way, where one was found."""
+        if self.way is None:
+            raise AnswerNo(Problem("no-route", "there is no route", "see yl route"))
+        return self.way
+
+    @property
+    def stops(self) -> list[Finding]:
+        """Answers that keep the climb from beginning."""
+        return [finding for finding in self.findings if finding.level is Level.STOP]
+
+
+def with_channel(site: Site, wishes: Wishes | None) -> Wishes:
+    """Wishes, with what the site file allows always."""
+    wishes = wishes or Wishes()
+    return replace(wishes, previews=True) if site.record.releases.channel == "preview" else wishes
+
+
+def look_ahead(
+    site: Site, target: Version | None, now: datetime, wishes: Wishes | None = None, *, thorough: bool = False
+) -> Prospect:
+    """Survey, route and checks, all findings together: what cannot be read or found is a finding too."""
+    wishes = with_channel(site, wishes)
+    refusals: list[LadderError] = []
+    releases = _gathered(site.read_releases, refusals) or Releases(site.source, ())
+    present = version_on_disk(site)
+    installed = releases.of(present) if present else None
+    if installed is not None:
+        # Without it the survey holds the files against a record, or says that it knows nothing of them.
+        with contextlib.suppress(LadderError, OSError):
+            bring_here(installed)
+    survey = take_survey(site, releases, Depth(thorough=thorough, records=RECORDS))
+    way = None
+    if present is not None and releases.found:
+        machine = surveyed_machine(survey)
+        way = _gathered(lambda: find_route(present, target, releases.found, wishes, machine), refusals)
+    troubles = tuple(problem for refusal in refusals for problem in refusal.problems)
+    at = Circumstances(site, survey, releases, way, now, _past(site, survey.version), wishes, troubles)
+    return Prospect(site, survey, releases, way, tuple(run_checks(at)), wishes, tuple(refusals))
+
+
+def look_at_route(site: Site, target: Version | None, wishes: Wishes | None = None) -> tuple[Route, Releases]:
+    """The route alone, without looking at files or rows. Raises BadInput or AnswerNo where there is no way."""
+    releases = site.read_releases()
+    present = version_on_disk(site)
+    if present is None:
+        raise no_version(site)
+    machine = _machine_alone(site)
+    return find_route(present, target, releases.found, with_channel(site, wishes), machine), releases
+
+
+def _machine_alone(site: Site) -> Machine:
+    """What the machine has, as far as a route asks for it."""
+    packages = {}
+    with contextlib.suppress(LadderError):
+        packages = dict(packages_of(site))
+    kinds = []
+    for database in site.databases().values():
+        with contextlib.suppress(LadderError):
+            traits = database.traits()
+            kinds.append((traits.engine, traits.version))
+    return machine_of(ask_programs(site), parts_on_disk(site), packages, kinds)
+
+
+def no_version(site: Site) -> AnswerNo:
+    """The error of a site whose version nobody can tell."""
+    text = "the version on disk cannot be read: no probe on disk says one that it holds for"
+    return AnswerNo(Problem("no-version", text, "see `yl survey`, and correct [[versions]]", str(site.file)))
+
+
+def refuse_if_stopped(prospect: Prospect) -> None:
+    """Raise what keeps a climb from beginning: what could not be read or found, or AnswerNo with every check."""
+    if prospect.refusals:
+        raise prospect.refusals[0]
+    if prospect.survey.version is None:
+        raise no_version(prospect.site)
+    if prospect.stops:
+        raise AnswerNo([Problem("check-stops", f"{f.check}: {f.saw}", f.remedy) for f in prospect.stops])
+
+
+def _gathered(ask: Callable[[], T], refusals: list[LadderError]) -> T | None:
+    try:
+        return ask()
+    except (BadInput, AnswerNo) as fault:
+        refusals.append(fault)
+        return None
+
+
+def _past(site: Site, version: Version | None) -> Past:
+    """What earlier climbs left; a journal that cannot be read is told by the commands that need it."""
+    unfinished = open_climb(site)
+    came_here = None
+    for climb in list_climbs(site):
+        if climb.standing.state in (State.CLIMBED, State.SETTLED) and str(version) == climb.plan.to_version:
+            came_here = climb.standing.ended_at
+    return Past(unfinished.name if unfinished else "", came_here)

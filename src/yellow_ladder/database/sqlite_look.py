@@ -1,0 +1,145 @@
+"""What a SQLite database is like and what is wrong in it. Everything here reads, in pieces that end within a moment:
+in rollback-journal mode a reader keeps every writer from committing.
+"""
+
+from __future__ import annotations
+
+import re
+import sqlite3
+import time
+from collections.abc import Callable, Iterator
+from functools import partial
+from typing import Any
+
+from yellow_ladder.database.port import Traits
+
+_PIECE_ROWS = 50_000
+_MOMENT_S = 0.25
+_STEPS_BETWEEN_LOOKS = 20_000
+_NAMED = 5
+
+
+def quoted(identifier: str) -> str:
+    """An identifier in SQLite's own quoting."""
+    return '"' + identifier.replace('"', '""') + '"'
+
+
+def count_gently(connection: sqlite3.Connection, table: str) -> int:
+    """Rows of a table, counted in pieces by row number; in one piece where it has none."""
+    columns = [row[0] for row in connection.execute("SELECT name FROM pragma_table_info(?)", (table,))]
+    piece = (
+        f"SELECT count(*), max(rowid) FROM (SELECT rowid FROM {quoted(table)}"  # noqa: S608  quoted by the engine's rule
+        " WHERE rowid > ? ORDER BY rowid LIMIT ?)"
+    )
+    if "rowid" not in (name.lower() for name in columns):
+        try:
+            rows, last = connection.execute(piece.replace("WHERE rowid > ?", "WHERE 1"), (_PIECE_ROWS,)).fetchone()
+            total = rows
+            while rows == _PIECE_ROWS:
+                rows, last = connection.execute(piece, (last, _PIECE_ROWS)).fetchone()
+                total += rows
+            return int(total)
+        except sqlite3.OperationalError as fault:
+            if "no such column" not in str(fault):
+                raise
+    return int(connection.execute(f"SELECT count(*) FROM {quoted(table)}").fetchone()[0])  # noqa: S608
+
+
+def traits_of(connection: sqlite3.Connection) -> Traits:
+    """Encoding, collations that the schema names, sequences."""
+    encoding = str(connection.execute("PRAGMA encoding").fetchone()[0])
+    texts = [row[0] for row in connection.execute("SELECT sql FROM sqlite_master WHERE sql IS NOT NULL")]
+    found = {name.strip("\"'[]`") for text in texts for name in re.findall(r"(?i)\bCOLLATE\s+(\S+?)[\s,)]", text + " ")}
+    has_sequences = connection.execute("SELECT 1 FROM sqlite_master WHERE name = 'sqlite_sequence'").fetchone()
+    names: list[str] = []
+    if has_sequences:
+        names = [row[0] for row in connection.execute("SELECT name FROM sqlite_sequence ORDER BY name")]
+    collations = tuple(sorted({name.upper() for name in found} | {"BINARY"}))
+    return Traits("sqlite", sqlite3.sqlite_version, encoding, collations, tuple(names))
+
+
+def broken_objects(connection: sqlite3.Connection) -> list[str]:
+    """Views that cannot be read and triggers that cannot run. The engine compiles them; nothing is executed."""
+    query = "SELECT type, name, tbl_name, sql FROM sqlite_master WHERE type IN ('view', 'trigger') ORDER BY type, name"
+    found, blamed = [], set()
+    objects = connection.execute(query).fetchall()
+    for kind, name, _, _ in objects:
+        if kind == "view":
+            fault = _fault_of(connection, f"SELECT * FROM {quoted(name)} LIMIT 0")  # noqa: S608
+            if fault:
+                found.append(f"the view {name}: {fault}")
+                blamed.add(name)
+    triggers = [(name, table, sql) for kind, name, table, sql in objects if kind == "trigger" and table not in blamed]
+    for table in sorted({table for _, table, _ in triggers}):
+        for event, statement in _events(connection, table):
+            fault = _fault_of(connection, f"EXPLAIN {statement}")
+            suspects = [one for one in triggers if one[1] == table and re.search(rf"(?i)\b{event}\b", one[2])]
+            if fault and suspects:
+                lost = fault.rsplit(".", 1)[-1].rsplit(" ", 1)[-1]
+                sure = [name for name, _, sql in suspects if re.search(rf"(?i)\b{re.escape(lost)}\b", sql)]
+                names = ", ".join(sure or [name for name, _, _ in suspects])
+                found.append(f"the trigger {names} of {table}: {fault}")
+    return list(dict.fromkeys(found))
+
+
+def _events(connection: sqlite3.Connection, table: str) -> Iterator[tuple[str, str]]:
+    """A statement for each event that triggers can hang on."""
+    facts = connection.execute("SELECT name, hidden FROM pragma_table_xinfo(?)", (table,)).fetchall()
+    column = next((name for name, hidden in facts if not hidden), None)
+    if column is None:
+        return
+    name, one = quoted(table), quoted(column)
+    yield "insert", f"INSERT INTO {name} ({one}) VALUES (NULL)"  # noqa: S608
+    yield "update", f"UPDATE {name} SET {', '.join(f'{quoted(c)} = {quoted(c)}' for c, hidden in facts if not hidden)}"  # noqa: S608
+    yield "delete", f"DELETE FROM {name}"  # noqa: S608
+
+
+def _fault_of(connection: sqlite3.Connection, statement: str) -> str:
+    """Why a statement does not compile, or nothing. A lock of others is no fault of the object."""
+    try:
+        connection.execute(statement).close()
+    except sqlite3.Error as fault:
+        if getattr(fault, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_READONLY):
+            return ""
+        return str(fault)
+    return ""
+
+
+def invalid_constraints(connection: sqlite3.Connection, *, thorough: bool) -> list[str]:
+    """Foreign keys that lead nowhere; with `thorough` every other constraint and the structure too."""
+    found = []
+    names = connection.execute(
+        "SELECT DISTINCT m.name FROM sqlite_master AS m JOIN pragma_foreign_key_list(m.name) WHERE m.type = 'table'"
+    ).fetchall()
+    for (table,) in names:
+        rows = _within(connection, partial(_broken_keys, connection, table), None if thorough else _MOMENT_S)
+        if rows is None:
+            found.append(f"foreign keys of {table} were not checked: it would take too long beside a working site")
+        found += [
+            f"{count:,} rows of {table} refer to rows of {parent} that do not exist" for parent, count in rows or []
+        ]
+    if thorough:
+        answers = [str(row[0]) for row in connection.execute("PRAGMA integrity_check(50)")]
+        found += [text for text in answers if text != "ok"]
+    return found
+
+
+def _broken_keys(connection: sqlite3.Connection, table: str) -> list[tuple[str, int]]:
+    query = 'SELECT "parent", count(*) FROM pragma_foreign_key_check(?) GROUP BY 1 ORDER BY 1'
+    return [(str(parent), int(count)) for parent, count in connection.execute(query, (table,))]
+
+
+def _within(connection: sqlite3.Connection, ask: Callable[[], Any], limit_s: float | None) -> Any:
+    """The answer, or None where it took longer than the limit and was broken off."""
+    if limit_s is None:
+        return ask()
+    end = time.monotonic() + limit_s
+    connection.set_progress_handler(lambda: int(time.monotonic() > end), _STEPS_BETWEEN_LOOKS)
+    try:
+        return ask()
+    except sqlite3.OperationalError as fault:
+        if getattr(fault, "sqlite_errorcode", 0) & 0xFF == sqlite3.SQLITE_INTERRUPT:
+            return None
+        raise
+    finally:
+        connection.set_progress_handler(None, 0)

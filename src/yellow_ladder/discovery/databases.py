@@ -1,0 +1,147 @@
+"""Finds database settings among flat keys and values. Passwords are recognised so that they can be left out."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+from urllib.parse import quote, unquote, urlsplit
+
+_URL = re.compile(r"^(?:jdbc:)?(sqlite3?|postgres(?:ql)?|mysql|mariadb)(?:\+\w+)?:/", re.IGNORECASE)
+_ENGINES = {
+    "sqlite": "sqlite", "sqlite3": "sqlite", "pdo_sqlite": "sqlite", "postgres": "postgresql", "pgsql": "postgresql",
+    "postgresql": "postgresql", "pdo_pgsql": "postgresql", "mysql": "mysql", "mysqli": "mysql", "pdo_mysql": "mysql",
+    "mariadb": "mariadb",
+}  # fmt: skip
+# What the last word of a key says; of two that fit, the longer one stands first.
+_FIELDS = (
+    ("name", ("name", "database", "db", "schema", "path", "file")),
+    ("host", ("hostname", "host", "server")),
+    ("port", ("port",)),
+    ("user", ("username", "user", "login")),
+    ("password", ("passwd", "password", "pass", "pw")),
+    ("engine", ("engine", "driver", "type", "adapter", "connection")),
+)
+_ABOUT_DATABASES = re.compile(
+    r"(?i)(^|[._])(db|database|databases|sql|mysql|postgres|pgsql|datasource|doctrine)|^db|dbname"
+)
+_SQLITE_ENDINGS = (".sqlite", ".sqlite3", ".db", ".db3")
+SQLITE_MAGIC = b"SQLite format 3\0"
+
+
+@dataclass(frozen=True, slots=True)
+class FoundDatabase:
+    """A database: its URL without a password, where its settings stand, and under which key a password does."""
+
+    url: str
+    where: str
+    password_key: str = ""
+    is_guess: bool = False
+
+    @property
+    def engine(self) -> str:
+        """Its engine."""
+        return self.url.split(":", 1)[0]
+
+
+def find_databases(pairs: Iterable[tuple[str, str]], file: Path, root: Path) -> list[FoundDatabase]:
+    """What the settings of one file say of databases."""
+    pairs = list(pairs)
+    found = []
+    for key, value in pairs:
+        if _URL.match(value):
+            found += _from_url(key, value, file, root)
+        elif value.endswith(_SQLITE_ENDINGS) and len(value) < 500:
+            path = _existing_file(value, file, root)
+            if path is not None:
+                found.append(FoundDatabase(sqlite_url(path, root), f"{short_path(file, root)}: {key}"))
+    return found or _from_fields(pairs, file, root)
+
+
+def _from_url(key: str, value: str, file: Path, root: Path) -> list[FoundDatabase]:
+    parts = urlsplit(value.removeprefix("jdbc:"))
+    engine = _ENGINES.get(parts.scheme.split("+")[0].lower(), "")
+    where = f"{short_path(file, root)}: {key}"
+    if engine == "sqlite":
+        path = _existing_file(unquote(value.split(":", 1)[1].lstrip("/") or ""), file, root)
+        path = path or _existing_file("/" + value.split(":", 1)[1].lstrip("/"), file, root)
+        return [FoundDatabase(sqlite_url(path, root), where)] if path else []
+    try:
+        host, port = parts.hostname or "localhost", parts.port
+    except ValueError:
+        return []
+    user = f"{quote(unquote(parts.username))}@" if parts.username else ""
+    at = f"{host}:{port}" if port else host
+    password_key = key if parts.password else ""
+    return [FoundDatabase(f"{engine}://{user}{at}{parts.path}", where, password_key)]
+
+
+def _from_fields(pairs: Iterable[tuple[str, str]], file: Path, root: Path) -> list[FoundDatabase]:
+    """Host, name, user and so on under keys of their own, grouped by what stands before their last word."""
+    groups: dict[str, dict[str, tuple[str, str]]] = {}
+    for key, value in pairs:
+        if not _ABOUT_DATABASES.search(key):
+            continue
+        prefix, field = _field_of(key)
+        if field:
+            groups.setdefault(prefix, {}).setdefault(field, (key, value))
+    found = []
+    for fields in groups.values():
+        if "name" not in fields or not fields["name"][1]:
+            continue
+        name, where = fields["name"][1], f"{short_path(file, root)}: {fields['name'][0]}"
+        path = _existing_file(name, file, root)
+        if path is not None:
+            found.append(FoundDatabase(sqlite_url(path, root), where))
+        elif "host" in fields or "user" in fields or "engine" in fields:
+            found.append(_server(fields, name, where))
+    return found
+
+
+def _server(fields: dict[str, tuple[str, str]], name: str, where: str) -> FoundDatabase:
+    said = fields.get("engine", ("", ""))[1].lower().rsplit(".", 1)[-1]
+    port = fields.get("port", ("", ""))[1]
+    engine = _ENGINES.get(said, "postgresql" if port == "5432" else "mariadb")
+    host = fields.get("host", ("", ""))[1] or "localhost"
+    at = f"{host}:{port}" if port.isdigit() and ":" not in host else host
+    user = fields.get("user", ("", ""))[1]
+    url = f"{engine}://{quote(user) + '@' if user else ''}{at}/{quote(name)}"
+    return FoundDatabase(url, where, fields.get("password", ("", ""))[0], is_guess=said not in _ENGINES)
+
+
+def _field_of(key: str) -> tuple[str, str]:
+    """What stands before the field in a key, and which field it is."""
+    lower = key.lower()
+    for field, words in _FIELDS:
+        for word in words:
+            if lower == word or lower.endswith((f".{word}", f"_{word}", f"db{word}")):
+                return lower[: -len(word)].rstrip("._"), field
+    return "", ""
+
+
+def _existing_file(value: str, file: Path, root: Path) -> Path | None:
+    """A SQLite database that a value names, relative to wherever applications look."""
+    value = re.sub(r"^\{\w+\}/|^%\(\w+\)s/|^\$\{?\w+\}?/", "", value.removeprefix("file:"))
+    for base in (root, file.parent, file.parent.parent):
+        path = base / value
+        try:
+            with path.open("rb") as stream:
+                if stream.read(len(SQLITE_MAGIC)) == SQLITE_MAGIC:
+                    return path.resolve()
+        except (OSError, ValueError):
+            continue
+    return None
+
+
+def sqlite_url(path: Path, root: Path) -> str:
+    """The URL of a database file, relative to the folder of the site file where that is above it."""
+    base = root.resolve()
+    if path.is_relative_to(base.parent):
+        return f"sqlite:///{quote(str(path.relative_to(base.parent)))}"
+    return f"sqlite:///{quote(str(path))}"
+
+
+def short_path(file: Path, root: Path) -> str:
+    """A path relative to root where it lies below it."""
+    return str(file.relative_to(root)) if file.is_relative_to(root) else str(file)

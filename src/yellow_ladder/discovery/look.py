@@ -1,0 +1,213 @@
+"""Looks at an installed application: its version file, settings, databases, data folders, keys, units. Reads only."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from yellow_ladder.discovery.databases import SQLITE_MAGIC, FoundDatabase, find_databases, sqlite_url
+from yellow_ladder.discovery.readers import read_settings
+from yellow_ladder.files.manifest import walk_tree
+from yellow_ladder.release.versions import Version
+
+_NOT_SEARCHED = {"node_modules", "vendor", "site-packages", "__pycache__", ".git", "locale", "lang", "dist", "build"}
+_DEEPEST, _MOST_ENTRIES = 6, 200_000
+_VERSION_FILES = (
+    ("VERSION", ""), ("version.txt", ""), ("VERSION.txt", ""), ("RELEASE", ""), ("version", ""),
+    ("package.json", r'"version"\s*:\s*"([^"]+)"'), ("composer.json", r'"version"\s*:\s*"([^"]+)"'),
+    ("version.php", r"""['"]?\$?\w*[vV]ersion\w*['"]?\s*(?:=|=>|,)\s*['"]([^'"]+)"""),
+    ("release.toml", r'^version\s*=\s*"([^"]+)"'), ("pyproject.toml", r'^version\s*=\s*"([^"]+)"'),
+)  # fmt: skip
+_DATA_NAMES = {
+    "data",
+    "uploads",
+    "upload",
+    "media",
+    "attachments",
+    "storage",
+    "userfiles",
+    "user-files",
+    "var",
+    "documents",
+}
+_ADDON_NAMES = {"addons", "add-ons", "plugins", "extensions", "themes", "skins", "languages"}
+_KEY_FILE = re.compile(r"(?i)\.(key|pem)$|^(secret|master|encryption)[._-]?key|^\.?secrets?$")
+_LICENCE_FILE = re.compile(r"(?i)licen[cs]e.*\.(key|lic|dat)$|\.lic$")
+_SETTINGS_NAME = re.compile(r"(?i)conf|setting|local|\.env|parameters|\.ini$")
+_CODE = {".py", ".php", ".js", ".rb", ".java", ".class", ".jar", ".go", ".so", ".css", ".html", ".pl", ".ts"}
+UNIT_FOLDERS = (Path("/etc/systemd/system"), Path("/usr/lib/systemd/system"), Path("/lib/systemd/system"))
+_DAY_S = 86_400
+
+
+@dataclass(frozen=True, slots=True)
+class Unit:
+    """A unit file that points into the application's folder."""
+
+    name: str
+    file: Path
+    user: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Guess:
+    """Something found, and why it is taken for what it is."""
+
+    what: str
+    why: str
+
+
+@dataclass(slots=True)
+class Discovery:
+    """What was found below a folder; paths are relative to it."""
+
+    root: Path
+    product: str = ""
+    version_file: str = ""
+    version_pattern: str = ""
+    version: str = ""
+    settings: list[Guess] = field(default_factory=list)
+    other_settings: list[Guess] = field(default_factory=list)
+    databases: list[FoundDatabase] = field(default_factory=list)
+    data: list[Guess] = field(default_factory=list)
+    addons: list[Guess] = field(default_factory=list)
+    keys: list[Guess] = field(default_factory=list)
+    licences: list[Guess] = field(default_factory=list)
+    units: list[Unit] = field(default_factory=list)
+    shortened: bool = False
+
+
+def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discovery:
+    """Look at an installed application; whatever cannot be read is left out. Nothing is asked, run or changed."""
+    found = Discovery(root)
+    entries = list(_entries(root, found))
+    files = {path: facts for path, facts in entries if facts is not None}
+    _find_version(found, files)
+    found.data = list(_data_folders(root, files))
+    _find_settings(found, files)
+    known = {one.url for one in found.databases}
+    for path in files:
+        if _is_sqlite(root / path):
+            url = sqlite_url((root / path).resolve(), root)
+            if url not in known:
+                known.add(url)
+                found.databases.append(FoundDatabase(url, f"{path} is a SQLite database", is_guess=True))
+    for guesses, pattern, why in (
+        (found.keys, _KEY_FILE, "its name says that it is a key"),
+        (found.licences, _LICENCE_FILE, "its name says that it is a licence"),
+    ):
+        guesses += [Guess(path, why) for path in files if pattern.search(path.rsplit("/", 1)[-1])]
+    tops = sorted({path.split("/", 1)[0] for path in files if "/" in path})
+    found.addons = [Guess(name, "its name") for name in tops if name.lower() in _ADDON_NAMES]
+    found.units = list(_units(root, unit_folders))
+    found.product = _product_of(root, files)
+    return found
+
+
+def _entries(root: Path, found: Discovery) -> Iterator[tuple[str, os.stat_result | None]]:
+    def skip(path: str) -> bool:
+        return path.rsplit("/", 1)[-1] in _NOT_SEARCHED or path.count("/") >= _DEEPEST
+
+    for number, (path, entry) in enumerate(walk_tree(root, skip)):
+        if number >= _MOST_ENTRIES:
+            found.shortened = True
+            return
+        try:
+            yield path, entry.stat(follow_symlinks=False) if entry.is_file(follow_symlinks=False) else None
+        except OSError:
+            continue
+
+
+def _find_version(found: Discovery, files: Iterable[str]) -> None:
+    for name, pattern in _VERSION_FILES:
+        for path in sorted((p for p in files if p.rsplit("/", 1)[-1] == name and p.count("/") < 2), key=len):
+            try:
+                text = (found.root / path).read_text(errors="replace")[: 64 * 1024]
+            except OSError:
+                continue
+            match = re.search(pattern, text, re.MULTILINE) if pattern else None
+            says = (match[1] if match else "") if pattern else (text.strip().splitlines() or [""])[0].strip()
+            try:
+                Version(says)
+            except ValueError:
+                continue
+            found.version_file, found.version_pattern, found.version = path, pattern, says
+            return
+
+
+def _find_settings(found: Discovery, files: Iterable[str]) -> None:
+    data = [guess.what for guess in found.data]
+    for path in sorted(files, key=lambda one: (one.count("/"), one)):
+        if any(path.startswith(f"{folder}/") for folder in data) or path == found.version_file:
+            continue
+        pairs = read_settings(found.root / path)
+        databases = find_databases(pairs, found.root / path, found.root)
+        new = [one for one in databases if one.url not in {known.url for known in found.databases}]
+        found.databases += new
+        if not pairs or not (databases or _SETTINGS_NAME.search(path)):
+            continue
+        why = "it names a database" if databases else "its name"
+        is_ini = path.endswith((".ini", ".cfg", ".conf")) and any("." in key for key, _ in pairs)
+        (found.settings if is_ini else found.other_settings).append(Guess(path, why))
+
+
+def _data_folders(root: Path, files: dict[str, os.stat_result]) -> Iterator[Guess]:
+    """Folders that people or the application write to: by what was written since the installation, or by their name."""
+    code = sorted(one.st_mtime for path, one in files.items() if Path(path).suffix in _CODE)
+    installed = code[len(code) // 2] if code else 0.0
+    by_folder: dict[str, list[tuple[str, os.stat_result]]] = {}
+    for path, facts in files.items():
+        if "/" in path:
+            by_folder.setdefault(path.split("/", 1)[0], []).append((path, facts))
+    for folder, inside in sorted(by_folder.items()):
+        if folder.lower() in _ADDON_NAMES:
+            continue
+        written = [path for path, one in inside if one.st_mtime > installed + _DAY_S]
+        is_code = sum(Path(path).suffix in _CODE for path, _ in inside) * 2 > len(inside)
+        if installed and len(written) * 2 > len(inside) and not is_code:
+            yield Guess(folder, f"{len(written):,} of {len(inside):,} files were written since the installation")
+        elif any(_is_sqlite(root / path) for path, _ in inside):
+            yield Guess(folder, "a database lies in it")
+        elif folder.lower() in _DATA_NAMES and not is_code:
+            yield Guess(folder, "its name")
+
+
+def _is_sqlite(path: Path) -> bool:
+    if path.suffix not in ("", ".db", ".db3", ".sqlite", ".sqlite3", ".data"):
+        return False
+    try:
+        with path.open("rb") as stream:
+            return stream.read(len(SQLITE_MAGIC)) == SQLITE_MAGIC
+    except OSError:
+        return False
+
+
+def _units(root: Path, folders: Sequence[Path]) -> Iterator[Unit]:
+    """Unit files that name the folder."""
+    pattern = re.compile(rf"(?:^|[\s=\"':]){re.escape(str(root))}(?=[/\s\"':]|$)", re.MULTILINE)
+    seen = set()
+    for folder in folders:
+        for path in sorted(folder.glob("*.service")) if folder.is_dir() else []:
+            try:
+                text = path.read_text(errors="replace")
+            except OSError:
+                continue
+            if path.name not in seen and pattern.search(text):
+                seen.add(path.name)
+                user = re.search(r"^User=(\S+)", text, re.MULTILINE)
+                yield Unit(path.name, path, user[1] if user else "")
+
+
+def _product_of(root: Path, files: Iterable[str]) -> str:
+    for name, pattern in (
+        ("release.toml", r'^product\s*=\s*"([^"]+)"'),
+        ("package.json", r'"name"\s*:\s*"([^"@/]+)"'),
+        ("pyproject.toml", r'^name\s*=\s*"([^"]+)"'),
+    ):
+        if name in files:
+            match = re.search(pattern, (root / name).read_text(errors="replace"), re.MULTILINE)
+            if match:
+                return match[1]
+    return re.sub(r"[^A-Za-z0-9._-]", "-", root.name).strip("-._") or "application"

@@ -1,0 +1,132 @@
+"""Writes a first site file from what was found. Every guess is marked, and no password is ever copied."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+
+import tomlkit
+
+from yellow_ladder.database.address import ENGINES_NOT_BUILT
+from yellow_ladder.discovery.look import Discovery, Guess
+
+
+def site_file_text(found: Discovery, *, releases: str = "releases") -> tuple[str, list[str]]:
+    """The site file as text, and what is left to fill in."""
+    left: list[str] = []
+    name = re.sub(r"[^A-Za-z0-9._-]", "-", found.root.name).strip("-._") or "site"
+    lines = [
+        "# Written by `yl init`. Lines marked `guess` were not said by anything: see whether they are right.",
+        "# Every key is explained in docs/site-file.md.",
+        "format = 1",
+        f"name = {_text(name)}",
+        f"product = {_text(found.product)}",
+        f"root = {_text(found.root.name)}",
+        "",
+        "[releases]",
+        f"source = {_text(releases)} # guess: put release archives there, or name an index over HTTP",
+        "",
+        *_versions(found, left),
+        *_databases(found, left),
+        *_keep(found),
+        *_services(found, left),
+        "# How users are shut out while the site is upgraded: a flag file that the application looks for, or commands.",
+        "# [maintenance]",
+        '# flag = "path/to/the/flag"',
+    ]
+    left.insert(0, f"releases.source: the folder `{releases}` or a URL with the product's releases")
+    left.append("[maintenance]: how users are shut out; without it they meet a stopped site")
+    return "\n".join(lines) + "\n", left
+
+
+def _text(value: str) -> str:
+    return tomlkit.string(value).as_string()
+
+
+def _versions(found: Discovery, left: list[str]) -> list[str]:
+    if not found.version_file:
+        left.append("[[versions]]: no version file was found; say where the version stands")
+        return ["# No version file was found.", "[[versions]]", 'of = "disk"', 'file = "VERSION" # guess', ""]
+    lines = [f"# It says {found.version} now.", "[[versions]]", 'of = "disk"', f"file = {_text(found.version_file)}"]
+    if found.version_pattern:
+        lines.append(f"pattern = {_text(found.version_pattern)}")
+    left.append('[[versions]] with of = "served": the page that tells the version, so that a missed restart is seen')
+    return [*lines, ""]
+
+
+def _databases(found: Discovery, left: list[str]) -> list[str]:
+    lines: list[str] = []
+    if not found.databases:
+        left.append("[[databases]]: none was found; say where the application keeps its data")
+    for number, one in enumerate(found.databases):
+        mark = "guess: " if one.is_guess else ""
+        table = ["[[databases]]", f"url = {_text(one.url)}"]
+        if number:
+            table.insert(1, f'name = "database-{number + 1}"')
+        lines.append(f"# {mark}{one.where}")
+        if one.password_key:
+            lines.append(f"# Its password stands there too (key {one.password_key}) and was not copied.")
+        if one.engine in ENGINES_NOT_BUILT:
+            lines.append(f"# The engine {one.engine} is designed but not built yet: this table waits for it.")
+            table = [f"# {line}" for line in table]
+            left.append(f"the database {one.url}: its engine is not built yet")
+        lines += [*table, ""]
+    return lines
+
+
+def _keep(found: Discovery) -> list[str]:
+    lines = ["[keep]"]
+    if found.settings:
+        lines += _reasons(found.settings)
+        files = ", ".join(f"{{ file = {_text(one.what)} }}" for one in found.settings)
+        lines.append(f"settings = [{files}]")
+    for key, guesses in (
+        ("data", found.data),
+        ("addons", found.addons),
+        ("keys", found.keys),
+        ("licences", found.licences),
+    ):
+        lines += _list(key, guesses)
+    if found.other_settings:
+        lines += [
+            "# Settings in formats that are not merged yet are kept as they are:",
+            *_list("assets", found.other_settings),
+        ]
+    outside = [str(unit.file) for unit in found.units]
+    if outside:
+        lines.append(f"outside = [{', '.join(map(_text, outside))}]")
+    return [*lines, ""]
+
+
+def _list(key: str, guesses: Sequence[Guess]) -> list[str]:
+    if not guesses:
+        return []
+    return [*_reasons(guesses), f"{key} = [{', '.join(_text(one.what) for one in guesses)}]"]
+
+
+def _reasons(guesses: Iterable[Guess]) -> list[str]:
+    return [f"# guess: {_one_line(one.what)}: {one.why}" for one in guesses]
+
+
+def _one_line(text: str) -> str:
+    return text if text.isprintable() else ascii(text)[1:-1]
+
+
+def _services(found: Discovery, left: list[str]) -> list[str]:
+    lines: list[str] = []
+    if not found.units:
+        left.append("[[services]]: no unit file points into the folder; say how the application is started and stopped")
+    for unit in found.units:
+        name = unit.name.removesuffix(".service")
+        lines += [
+            f"# guess: {unit.file} points into the folder" + (f" and runs as {unit.user}" if unit.user else ""),
+            "[[services]]",
+            f"name = {_text(re.sub(r'[^A-Za-z0-9._-]', '-', name))}",
+            'kind = "commands"',
+            f'start = ["systemctl", "start", {_text(unit.name)}]',
+            f'stop = ["systemctl", "stop", {_text(unit.name)}]',
+            f'status = ["systemctl", "is-active", "--quiet", {_text(unit.name)}]',
+            "",
+        ]
+        left.append(f"services.ready of {name}: how to know that it is ready")
+    return lines

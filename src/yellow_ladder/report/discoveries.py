@@ -1,0 +1,34 @@
+"""What `yl init` found, as a page."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from rich.text import Text
+
+from yellow_ladder.discovery import Discovery
+from yellow_ladder.report.look import CAREFUL, FAINT, Page, bullet_list, facts, heading, next_command, title, verdict
+
+
+def discovery_page(found: Discovery, text: str, left: list[str], target: Path | None) -> Page:
+    """What was found, what is left to fill in, and where it was written; without a target, the text itself."""
+    page = Page().add(title(found.root.name, f"{found.product} {found.version}".strip(), str(found.root)))
+    rows = [("version", f"{found.version}  {found.version_file}" if found.version_file else "no version file found")]
+    rows.append(("databases", "\n".join(f"{one.url}  {one.where}" for one in found.databases) or "none found"))
+    for label, guesses in (
+        ("settings", [*found.settings, *found.other_settings]), ("data", found.data), ("add-ons", found.addons),
+        ("keys", found.keys), ("licences", found.licences),
+    ):  # fmt: skip
+        if guesses:
+            rows.append((label, "\n".join(f"{one.what}  ({one.why})" for one in guesses)))
+    rows.append(("services", "\n".join(str(unit.file) for unit in found.units) or "no unit file points here"))
+    page.add(facts([(label, Text(value)) for label, value in rows]))
+    if found.shortened:
+        page.add(Text("The folder is very large: only a part of it was looked at.", style=CAREFUL))
+    if target is None:
+        page.add(Text(text.rstrip("\n"), style=FAINT, no_wrap=True, overflow="ignore"))
+    else:
+        page.add(verdict(f"written: {target}", good=True))
+    page.add(heading("Left to fill in"), bullet_list(left, "!", CAREFUL))
+    where = f"--site {target} " if target and target.parent != Path.cwd() else ""
+    return page.add(next_command((f"yl {where}survey", "see whether it is understood")))

@@ -1,0 +1,104 @@
+"""Looks at processes of this machine: what one is, who listens on a port, who uses files below a folder."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import psutil
+
+from yellow_ladder.services.port import About, State
+
+
+def about_process(process: psutil.Process) -> About:
+    """What one process and its children are."""
+    try:
+        family = [process, *process.children(recursive=True)]
+        with process.oneshot():
+            since = datetime.fromtimestamp(process.create_time(), UTC)
+            account, line = process.username(), " ".join(process.cmdline())
+    except psutil.NoSuchProcess:
+        return About(State.STOPPED)
+    except psutil.AccessDenied:
+        return About(State.RUNNING, (process.pid,))
+    ports = sorted({port for one in family for port in listening_ports(one)})
+    pids = tuple(one.pid for one in family)
+    return About(State.RUNNING, pids, f"{since:%Y-%m-%dT%H:%M:%SZ}", account, tuple(ports), line)
+
+
+def listening_ports(process: psutil.Process) -> list[int]:
+    """TCP ports that a process listens on."""
+    try:
+        found = process.net_connections("tcp")
+    except (psutil.NoSuchProcess, psutil.AccessDenied):
+        return []
+    return [port_of(one) for one in found if one.status == psutil.CONN_LISTEN]
+
+
+def port_of(connection: Any) -> int:
+    """The local port of a connection."""
+    return int(connection.laddr.port)
+
+
+def listeners_on(port: int) -> list[int]:
+    """Processes that listen on a TCP port; 0 stands for one that this account may not look at."""
+    found = psutil.net_connections("tcp")
+    return [one.pid or 0 for one in found if one.status == psutil.CONN_LISTEN and port_of(one) == port]
+
+
+def name_of(pid: int) -> str:
+    """A process as people name it; 0 stands for one that this account may not look at."""
+    try:
+        return f"process {pid} ({psutil.Process(pid).name()})" if pid else "another account's process"
+    except psutil.Error:
+        return f"process {pid}"
+
+
+@dataclass(frozen=True, slots=True)
+class Holder:
+    """A process that uses something below a folder, and how."""
+
+    pid: int
+    name: str
+    account: str
+    what: str
+
+
+def holders_below(root: Path, leave_out: Collection[int]) -> Iterator[Holder]:
+    """Processes with a working folder, program or open file below `root`, as far as this account may see."""
+    below = f"{root}/"
+    for process in psutil.process_iter():
+        if process.pid in leave_out:
+            continue
+        try:
+            with process.oneshot():
+                what = _use_of(process, str(root), below)
+                if what:
+                    yield Holder(process.pid, process.name(), process.username(), what)
+        except (psutil.NoSuchProcess, psutil.AccessDenied, psutil.ZombieProcess, OSError):
+            continue
+
+
+def _use_of(process: psutil.Process, root: str, below: str) -> str:
+    folder = process.cwd()
+    if folder == root or folder.startswith(below):
+        return f"works in {folder}"
+    if process.exe().startswith(below):
+        return f"runs {process.exe()}"
+    opened = next((one.path for one in process.open_files() if one.path.startswith(below)), "")
+    return f"has {opened} open" if opened else ""
+
+
+def users_of_file(path: Path) -> list[Holder]:
+    """Processes that have one file open, as far as this account may see."""
+    found = []
+    for process in psutil.process_iter():
+        try:
+            if any(one.path == str(path) for one in process.open_files()):
+                found.append(Holder(process.pid, process.name(), process.username(), f"has {path} open"))
+        except (psutil.NoSuchProcess, psutil.AccessDenied, psutil.ZombieProcess, OSError):
+            continue
+    return found

@@ -1,0 +1,40 @@
+"""Looks at databases without holding a lock that the application would feel."""
+
+from __future__ import annotations
+
+from collections import Counter
+
+from yellow_ladder.database import Database
+from yellow_ladder.errors import LadderError
+from yellow_ladder.services.looking import users_of_file
+from yellow_ladder.survey.records import DatabaseFacts
+
+
+def look_at_database(name: str, database: Database, *, thorough: bool = False) -> DatabaseFacts:
+    """A database's facts, or why there are none. `thorough` checks every constraint, however long it takes."""
+    try:
+        engine = database.probe()
+        tables = database.tables()
+        rows = {table.name: database.count_rows_gently(table.name) for table in tables}
+        traits = database.traits()
+        ledger = database.ledger()
+        return DatabaseFacts(
+            name,
+            engine,
+            kind=traits.engine,
+            version=traits.version,
+            encoding=traits.encoding,
+            collations=traits.collations,
+            size_bytes=database.size_bytes(),
+            tables=rows,
+            columns=tuple(tables),
+            objects=dict(Counter(kind.split(" ", 1)[0] for kind in database.objects())),
+            sequences=traits.sequences,
+            broken=tuple(database.broken_objects()),
+            invalid=tuple(database.invalid_constraints(thorough=thorough)),
+            migrations=len(ledger),
+            last_migration=f"{ledger[-1].migration} ({ledger[-1].version})" if ledger else "",
+            users=tuple(users_of_file(database.address.path)),
+        )
+    except LadderError as fault:
+        return DatabaseFacts(name, trouble=fault.problems[0].message)

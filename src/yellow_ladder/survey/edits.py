@@ -1,0 +1,66 @@
+"""Edits of the release's own files, as differences of text."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Collection, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from yellow_ladder.files.archive_read import open_members, safe_path
+from yellow_ladder.release.source import Release
+from yellow_ladder.survey.secrets import masked_line
+
+LARGEST_BYTES = 256 * 1024
+MOST_FILES, MOST_LINES = 50, 400
+
+
+@dataclass(frozen=True, slots=True)
+class Edit:
+    """One edited file: lines of a unified difference with secrets masked, or why there are none."""
+
+    path: str
+    lines: tuple[str, ...] = ()
+    trouble: str = ""
+
+
+def read_edits(root: Path, release: Release, edited: Collection[str]) -> list[Edit]:
+    """Differences of edited files to the package; raises BadInput for a package that cannot be read."""
+    wanted = sorted(edited)[:MOST_FILES]
+    originals = dict(_members(release, wanted))
+    return [_edit(root, path, originals.get(path)) for path in wanted]
+
+
+def _members(release: Release, wanted: Collection[str]) -> Iterator[tuple[str, bytes]]:
+    """The first bytes of each wanted file of the package."""
+    missing = set(wanted)
+    top = release.sheet.archive.top
+    with open_members(release.archive) as members:
+        for member, content in members:
+            name = safe_path(release.archive, member.name)
+            names = [name, name.partition("/")[2]] if top is None else [name.removeprefix(top.strip("/") + "/")]
+            found = next((one for one in names if one in missing), None)
+            if found is not None and content is not None:
+                missing.discard(found)
+                yield found, content.read(LARGEST_BYTES + 1)
+
+
+def _edit(root: Path, path: str, original: bytes | None) -> Edit:
+    if original is None:
+        return Edit(path, trouble="not found in the package")
+    try:
+        with (root / path).open("rb") as stream:
+            now = stream.read(LARGEST_BYTES + 1)
+    except OSError as fault:
+        return Edit(path, trouble=f"cannot be read: {fault.strerror}")
+    if max(len(now), len(original)) > LARGEST_BYTES:
+        return Edit(path, trouble="too large to show line by line")
+    try:
+        before, after = original.decode().splitlines(), now.decode().splitlines()
+    except UnicodeDecodeError:
+        return Edit(path, trouble="not text")
+    lines = list(difflib.unified_diff(before, after, "as released", "as it is here", lineterm="", n=2))
+    shown = [masked_line(line) for line in lines[:MOST_LINES]]
+    if len(lines) > MOST_LINES:
+        shown.append(f"… {len(lines) - MOST_LINES:,} more lines")
+    return Edit(path, tuple(shown))

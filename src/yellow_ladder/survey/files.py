@@ -1,0 +1,77 @@
+"""Looks at the files of a site and holds them against their release, reading again only what may have changed."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Callable, Sequence
+from dataclasses import asdict, dataclass, field
+
+from yellow_ladder.files.manifest import Entry, Manifest
+from yellow_ladder.files.tree import Memory, Tree, look_at_tree, remember
+from yellow_ladder.release.source import Release
+from yellow_ladder.site.site import Site
+from yellow_ladder.survey.drift import FileClasses, classify, explain_leftovers, with_leftovers
+from yellow_ladder.survey.reference import Reference, older_contents
+
+_RULES = 3  # counted up whenever files are sorted by other rules, so that nothing remembered stands for them
+
+
+@dataclass(slots=True)
+class SiteFiles:
+    """The files of a site; their manifest is made when somebody asks for it."""
+
+    tree: Tree
+    classes: FileClasses
+    _manifest: dict[str, Entry] | None = field(default=None)
+
+    @property
+    def manifest(self) -> Manifest:
+        """Every entry below root that is the site's; files in data folders have no digest."""
+        if self._manifest is None:
+            self._manifest = self.tree.manifest()
+        return self._manifest
+
+
+def look_at_files(
+    site: Site,
+    reference_key: str,
+    reference: Callable[[], Reference | None],
+    older: Sequence[Release] = (),
+    *,
+    thorough: bool = False,
+) -> SiteFiles:
+    """Hold the files against a reference. `reference_key` names it: it is fetched only where something changed.
+
+    What was seen is remembered in the state folder; `thorough` reads every file again.
+    """
+    rules = site.tree_rules()
+    memory_folder = site.state.memory / "files"
+    memory = Memory.load(memory_folder, _digest([str(site.root), rules.as_list()]))
+    if thorough:
+        memory.close()
+        memory = Memory(memory_folder, memory.key)
+    tree = look_at_tree(site.root, rules, memory)
+    key = _digest([_RULES, reference_key, site.record.keep.model_dump(mode="json"), [str(o.version) for o in older]])
+    files = SiteFiles(tree, FileClasses())
+    if tree.is_as_remembered and memory.result_key == key and memory.result is not None:
+        try:
+            files.classes = FileClasses.from_record(memory.result)
+        except (TypeError, KeyError, ValueError, AttributeError):
+            files.classes = _sorted_anew(site, files, reference(), older)
+    else:
+        files.classes = _sorted_anew(site, files, reference(), older)
+        remember(tree, key, asdict(files.classes))
+    return files
+
+
+def _sorted_anew(site: Site, files: SiteFiles, reference: Reference | None, older: Sequence[Release]) -> FileClasses:
+    classes = classify(files.manifest, reference, site.record.keep)
+    if not classes.unclaimed or not classes.release_known:
+        return classes
+    before = older_contents(older, site.state.memory, classes.unclaimed)
+    return with_leftovers(classes, explain_leftovers(classes, files.manifest, before))
+
+
+def _digest(what: object) -> str:
+    return hashlib.sha256(json.dumps(what, sort_keys=True).encode()).hexdigest()

@@ -1,0 +1,218 @@
+"""Surveys that are kept by name, and what changed since: files, settings, schema, rows."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Callable, Mapping
+from dataclasses import asdict, dataclass, field
+from datetime import datetime
+from typing import Any
+
+from yellow_ladder.durable import private_folder, write_json, write_whole
+from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
+from yellow_ladder.files.manifest import (
+    Change,
+    Kind,
+    Manifest,
+    compare_manifests,
+    manifest_from_lines,
+    manifest_to_lines,
+)
+from yellow_ladder.release.versions import Version
+from yellow_ladder.settings.ini import IniSettings
+from yellow_ladder.site.site import Site
+from yellow_ladder.survey.records import Survey
+from yellow_ladder.survey.reference import Reference, recorded_contents
+from yellow_ladder.survey.secrets import masked_value
+from yellow_ladder.survey.take import RecordFinder
+
+FORMAT = 1
+NAME = re.compile(r"^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$")
+
+
+@dataclass(frozen=True, slots=True)
+class Snapshot:
+    """A site at one moment: versions, files, settings (secrets as digests), tables with columns and rows, objects.
+
+    `files_read` says whether files in data folders have digests; where not, size and time stand in.
+    """
+
+    name: str
+    taken_at: str
+    version: str
+    witnesses: Mapping[str, str]
+    files: Manifest
+    settings: Mapping[str, str]
+    tables: Mapping[str, tuple[str, ...]]
+    rows: Mapping[str, int]
+    objects: Mapping[str, str]
+
+
+@dataclass(frozen=True, slots=True)
+class Changes:
+    """What differs between two snapshots, each as (what, before, now) or by kind of change."""
+
+    since: str
+    since_when: str
+    versions: tuple[tuple[str, str, str], ...] = ()
+    files: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    settings: tuple[tuple[str, str, str], ...] = ()
+    schema: tuple[str, ...] = ()
+    rows: tuple[tuple[str, int, int], ...] = ()
+
+    @property
+    def is_nothing(self) -> bool:
+        """Whether nothing differs."""
+        return not (self.versions or any(self.files.values()) or self.settings or self.schema or self.rows)
+
+    def as_record(self) -> dict[str, Any]:
+        """As JSON."""
+        return asdict(self)
+
+
+def snapshot_of(site: Site, survey: Survey, name: str, now: datetime) -> Snapshot:
+    """The survey as a snapshot, with settings and the schema's objects."""
+    tables: dict[str, tuple[str, ...]] = {}
+    rows: dict[str, int] = {}
+    objects: dict[str, str] = {}
+    for facts in survey.databases:
+        tables |= {f"{facts.name}.{table.name}": table.columns for table in facts.columns}
+        rows |= {f"{facts.name}.{table}": count for table, count in facts.tables.items()}
+    for database_name, database in site.databases().items():
+        try:
+            objects |= {f"{database_name}: {key}": text for key, text in database.objects().items()}
+        except LadderError:
+            continue  # a finding of the survey says so
+    return Snapshot(
+        name,
+        f"{now:%Y-%m-%dT%H:%M:%SZ}",
+        str(survey.version or ""),
+        {f"{one.of} {one.part} ({one.where})".replace("  ", " "): one.says for one in survey.witnesses},
+        dict(survey.manifest),
+        settings_of(site),
+        tables,
+        rows,
+        objects,
+    )
+
+
+def settings_of(site: Site) -> dict[str, str]:
+    """Every settings key with its value; a digest stands in for a secret."""
+    found: dict[str, str] = {}
+    for spec in site.record.keep.settings:
+        try:
+            values = IniSettings((site.root / spec.file).read_bytes().decode(), spec.file).values()
+        except (OSError, UnicodeDecodeError, LadderError):
+            continue
+        found |= {key: masked_value(key, value) for key, value in values.items()}
+    return found
+
+
+def keep_snapshot(site: Site, snapshot: Snapshot) -> None:
+    """Write a snapshot into the state folder; raises BadInput for a name that is taken or none."""
+    if not NAME.match(snapshot.name):
+        text = f"{snapshot.name!r} is no name for a survey"
+        raise BadInput(Problem("bad-name", text, "take letters, digits, dot, dash and underscore"))
+    folder = site.state.surveys / snapshot.name
+    if (folder / "survey.json").exists():
+        text = f"there is a survey {snapshot.name} already"
+        raise BadInput(Problem("name-taken", text, f"take another name, or remove {folder}"))
+    private_folder(folder)
+    write_whole(folder / "files.jsonl", manifest_to_lines(snapshot.files))
+    record = {key: value for key, value in asdict(snapshot).items() if key != "files"}
+    write_json(folder / "survey.json", {"format": FORMAT, **record})
+
+
+def kept_names(site: Site) -> list[str]:
+    """Names of the surveys that are kept."""
+    folder = site.state.surveys
+    return sorted(path.parent.name for path in folder.glob("*/survey.json")) if folder.is_dir() else []
+
+
+def load_snapshot(site: Site, name: str) -> Snapshot:
+    """Read a snapshot; raises BadInput where there is none and AnswerNo where it is damaged."""
+    folder = site.state.surveys / name
+    if name not in kept_names(site):
+        known = ", ".join(kept_names(site)) or "none"
+        text = f"there is no survey and no climb {name}"
+        raise BadInput(Problem("no-survey", text, f"kept surveys: {known}; climbs: yl history"))
+    try:
+        record = json.loads((folder / "survey.json").read_bytes())
+        record.pop("format")
+        files = manifest_from_lines((folder / "files.jsonl").read_bytes())
+        tables = {table: tuple(columns) for table, columns in record.pop("tables").items()}
+        return Snapshot(**record, tables=tables, files=files)
+    except (OSError, ValueError, KeyError, TypeError) as fault:
+        text = f"the survey {name} is damaged: {fault}"
+        raise AnswerNo(Problem("survey-damaged", text, f"remove {folder} and keep another", str(folder))) from fault
+
+
+def compare(before: Snapshot, now: Snapshot) -> Changes:
+    """What changed from one moment to the other."""
+    versions = [(key, before.witnesses.get(key, ""), says) for key, says in now.witnesses.items()]
+    if before.version != now.version:
+        versions.insert(0, ("the site", before.version, now.version))
+    keys = sorted(before.settings.keys() | now.settings.keys())
+    settings = [(key, before.settings.get(key, ""), now.settings.get(key, "")) for key in keys]
+    rows = [
+        (table, before.rows.get(table, 0), now.rows.get(table, 0))
+        for table in sorted(before.rows.keys() | now.rows.keys())
+    ]
+    return Changes(
+        before.name,
+        before.taken_at,
+        tuple(one for one in versions if one[1] != one[2] and one[1]),
+        _file_changes(before.files, now.files),
+        tuple(one for one in settings if one[1] != one[2]),
+        tuple(_schema_changes(before, now)),
+        tuple(one for one in rows if one[1] != one[2]),
+    )
+
+
+def _file_changes(before: Manifest, now: Manifest) -> dict[str, tuple[str, ...]]:
+    found: dict[str, list[str]] = {}
+    for one in compare_manifests(before, now):
+        old, new = before.get(one.path), now.get(one.path)
+        if one.change is Change.CONTENT and old and new and old.kind == new.kind and not (old.sha256 and new.sha256):
+            continue  # one of the two looks did not read it: judged by size and time, below
+        found.setdefault(str(one.change), []).append(one.path)
+    for path, new in now.items():
+        old = before.get(path)
+        if old is None or (old.sha256 and new.sha256) or not old.kind is new.kind is Kind.FILE:
+            continue
+        if (old.size, old.modified_ns) != (new.size, new.modified_ns):
+            found.setdefault(str(Change.CONTENT), []).append(path)
+    return {kind: tuple(sorted(paths)) for kind, paths in found.items()}
+
+
+def _schema_changes(before: Snapshot, now: Snapshot) -> list[str]:
+    found = [f"new table {table}" for table in now.tables if table not in before.tables]
+    found += [f"table {table} is gone" for table in before.tables if table not in now.tables]
+    for table in before.tables.keys() & now.tables.keys():
+        old, new = before.tables[table], now.tables[table]
+        found += [f"new column {table}.{column}" for column in new if column not in old]
+        found += [f"column {table}.{column} is gone" for column in old if column not in new]
+    found += [f"new: {name}" for name in now.objects if name not in before.objects]
+    found += [f"gone: {name}" for name in before.objects if name not in now.objects]
+    found += [f"changed: {n}" for n in now.objects if n in before.objects and before.objects[n] != now.objects[n]]
+    return sorted(found)
+
+
+def find_saved(site: Site, version: Version) -> tuple[str, Callable[[], Reference]] | None:
+    """The newest kept survey of a version, as a record of what its files were."""
+    found = None
+    for name in kept_names(site):
+        try:
+            snapshot = load_snapshot(site, name)
+            if Version(snapshot.version) == version and (found is None or snapshot.taken_at > found.taken_at):
+                found = snapshot
+        except (LadderError, ValueError):
+            continue
+    if found is None:
+        return None
+    files, label = found.files, f"the survey {found.name} of {found.taken_at[:10]}"
+    return label, lambda: Reference(label, recorded_contents(files), is_package=False)
+
+
+SAVED_RECORDS = RecordFinder(find_saved)

@@ -1,0 +1,35 @@
+"""Keeps secrets out of what is shown or written down: a value whose key sounds like one is not told."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+
+_SECRET = re.compile(
+    r"(?i)pass(?:wor[dt]|wd|phrase)?(?![a-z])|pwd|secret|token|credential|private|salt|api_?-?key|auth_?-?key|_key\b|-key\b"
+)
+_ASSIGNED = re.compile(r"""^(\s*[+\- ]?.*?["']?[\w.\-\[\]"' ]*?["']?\s*(?:=>|[=:,])\s*)(.+)$""")
+_IN_URL = re.compile(r"(://[^:/@\s]*:)[^@\s]+@")
+MASK = "•••"
+
+
+def sounds_secret(key: str) -> bool:
+    """Whether a key's name says that its value is not for everybody."""
+    return _SECRET.search(key) is not None
+
+
+def masked_line(line: str) -> str:
+    """A line of a file with whatever may be a secret in it replaced."""
+    line = _IN_URL.sub(rf"\g<1>{MASK}@", line)
+    found = _ASSIGNED.match(line)
+    if found and sounds_secret(found[1]):
+        return found[1] + MASK
+    return f"{line[:1]}{MASK}" if sounds_secret(line) and "=" not in line and ":" not in line else line
+
+
+def masked_value(key: str, value: str) -> str:
+    """A value to be written down: a digest stands in for a secret, so that a change of it is still seen."""
+    value = _IN_URL.sub(rf"\g<1>{MASK}@", value)
+    if not sounds_secret(key):
+        return value
+    return f"{MASK} {hashlib.sha256(f'{key} {value}'.encode()).hexdigest()[:12]}"
