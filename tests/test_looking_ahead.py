@@ -47,7 +47,8 @@ NOW = datetime(2026, 11, 23, 22, 0, tzinfo=UTC)
 )
 def test_versions_order_however_products_write_them(ordered: list[str]) -> None:
     versions = [Version(text) for text in ordered]
-    assert sorted(reversed(versions)) == versions
+    backwards = versions[::-1]
+    assert sorted(backwards) == versions
     assert len(set(versions)) == len(versions)
     assert [str(one) for one in versions] == ordered
 
@@ -119,7 +120,8 @@ def test_what_no_version_serves_on_both_sides_says_to_stop_first() -> None:
     (landing,) = find_landings((Version("2.4"), None), way, Machine({Thing("runtime"): "3.8"}, "script"))
     assert (landing.rungs, str(landing.version)) == (1, "2.6")
     assert landing.instructions == (
-        "stop the services, then bring the runtime script to >=3.10 (now 3.8): no version serves 2.6 and what comes next",
+        "stop the services, then bring the runtime script to >=3.10 (now 3.8):"
+        " no version serves 2.6 and what comes next",
     )
 
 
@@ -348,8 +350,10 @@ def test_a_running_service_is_no_stranger_to_its_port_and_files(make_demo: MakeD
     demo = make_demo()
     assert {one["level"] for one in found(demo, "ports")} == {"ok"}
     assert {one["level"] for one in found(demo, "others at work")} == {"ok"}
-    demo.edit("[maintenance]", f'[[checks]]\nname = "page"\nurl = "{demo.prepared.url}about.json"\nwithin_s = 5\n'
-              f'[[checks]]\nname = "shut"\nurl = "{demo.prepared.url}nowhere"\nstatus = 404\n\n[maintenance]')  # fmt: skip
+    url = demo.prepared.url
+    asked = f'[[checks]]\nname = "page"\nurl = "{url}about.json"\n'
+    asked += f'[[checks]]\nname = "shut"\nurl = "{url}nowhere"\nstatus = 404\n'
+    demo.edit("[maintenance]", asked + "\n[maintenance]")
     assert {one["level"] for one in [*found(demo, "page"), *found(demo, "shut")]} == {"ok"}
 
 

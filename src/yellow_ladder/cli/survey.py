@@ -8,7 +8,6 @@ from yellow_ladder.cli.base import Choices, LadderCommand, emit
 from yellow_ladder.climb.catalog import list_climbs
 from yellow_ladder.climb.prospect import RECORDS
 from yellow_ladder.climb.run import utc_now
-from yellow_ladder.climb.snapshots import snapshot_before
 from yellow_ladder.errors import BadInput, LadderError
 from yellow_ladder.release.source import Releases
 from yellow_ladder.report.surveys import changes_page, saved_line, survey_page
@@ -49,7 +48,11 @@ def command(choices: Choices, /, detail: bool, thorough: bool, save_as: str | No
 
 def _snapshot(site: Site, name: str) -> Snapshot:
     climb = next((one for one in list_climbs(site) if one.name == name), None)
-    return snapshot_before(climb) if climb else load_snapshot(site, name)
+    if climb is None:
+        return load_snapshot(site, name)
+    from yellow_ladder.climb.snapshots import snapshot_before  # numerics that only this needs
+
+    return snapshot_before(climb)
 
 
 def _edits(site: Site, survey: Survey, releases: Releases | None) -> list[Edit]:

@@ -127,7 +127,7 @@ class Looker:
             elif stat.S_ISREG(one.st_mode) and is_read and prefix + name not in self.unread:
                 seen = known.get(name)
                 is_same = seen is not None and seen[:3] == (one.st_ino, one.st_size, one.st_ctime_ns)
-                digest = seen[3] if is_same and seen is not None and seen[3] else digest_of(location)
+                digest = seen[3] if is_same and seen is not None and seen[3] else digest_of(location, one.st_size)
         except OSError as fault:
             found.trouble = f"{fault.strerror}: {fault.filename}"
         device = one.st_dev if one.st_nlink > 1 and stat.S_ISREG(one.st_mode) else 0
@@ -145,11 +145,14 @@ def _still_there(entries: "list[os.DirEntry[str]]") -> "Iterator[tuple[str, os.s
             continue
 
 
-def digest_of(location: str) -> str:
-    """SHA-256 of a file's content, in hex; a link is not followed."""
-    digest = hashlib.sha256()
+def digest_of(location: str, size: int = READ_BYTES) -> str:
+    """SHA-256 of a file's content, in hex; a link is not followed. A file of about `size` bytes is read in one go."""
     descriptor = os.open(location, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
     try:
+        first = os.read(descriptor, min(size, READ_BYTES) + 1)
+        digest = hashlib.sha256(first)
+        if len(first) == size:
+            return digest.hexdigest()  # one byte more was asked for, and there was none
         while block := os.read(descriptor, READ_BYTES):
             digest.update(block)
     finally:

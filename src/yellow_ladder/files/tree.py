@@ -12,7 +12,7 @@ import subprocess
 import sys
 import time
 from collections import deque
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import IO, Any
@@ -71,18 +71,24 @@ class Tree:
         """Every entry by tree path, folders before what they hold."""
         links: dict[tuple[int, int], str] = {}
         found: dict[str, Entry] = {}
+        for folder, rows in self.by_folder():
+            for row in rows:
+                entry = entry_of(f"{folder}/{row[0]}" if folder else row[0], row, links)
+                found[entry.path] = entry
+        return found
+
+    def by_folder(self) -> Iterator[tuple[str, list[Row]]]:
+        """Every folder with its entries, a folder before those in it."""
         pending = [""] if "" in self.folders else []
         while pending:
             path = pending.pop()
             look = self.folders[path]
-            for row in self.rows(look):
-                entry = _entry(f"{path}/{row[0]}" if path else row[0], row, links)
-                found[entry.path] = entry
+            yield path, self.rows(look)
             pending += [below for below in reversed(look.subfolders) if below in self.folders]
-        return found
 
 
-def _entry(path: str, row: Row, links: dict[tuple[int, int], str]) -> Entry:
+def entry_of(path: str, row: Row, links: dict[tuple[int, int], str]) -> Entry:
+    """A row as an entry; `links` remembers the first path of each file with several names."""
     _, mode, uid, gid, size, modified, inode, changed, device, target, digest = row
     same_as = ""
     if device:

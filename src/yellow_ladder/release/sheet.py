@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
@@ -206,6 +207,12 @@ class Notes(Record):
     one_way: Names = []
 
 
+@lru_cache(maxsize=65_536)
+def _version_of(text: str) -> Version:
+    """Asked for over and over while a route is looked for."""
+    return Version(text)
+
+
 class ReleaseSheet(Record):
     """The whole sheet."""
 
@@ -250,7 +257,7 @@ class ReleaseSheet(Record):
     @property
     def version(self) -> Version:
         """The release's version."""
-        return Version(self.release.version)
+        return _version_of(self.release.version)
 
 
 def parse_sheet(raw: bytes, name: str) -> ReleaseSheet:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from functools import lru_cache, total_ordering
 
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
@@ -124,17 +125,18 @@ def could_meet(ranges: list[str]) -> bool:
     return any(wanted.contains(one, prereleases=True) for one in _candidates(wanted))
 
 
-def _candidates(wanted: SpecifierSet) -> list[_Parsed]:
-    found = [_Parsed("0"), _Parsed("999999")]
+def _candidates(wanted: SpecifierSet) -> Iterator[_Parsed]:
+    """The bounds themselves first: nearly every range that can be met holds one of its own."""
+    bounds = []
     for one in wanted:
-        stem = one.version.removesuffix(".*")
         try:
-            bound = _Parsed(stem)
+            bounds.append(_Parsed(one.version.removesuffix(".*")))
         except InvalidVersion:
             continue
-        found += [bound, _Parsed(f"{bound.base_version}.0.0.1"), _Parsed(f"{bound.base_version}.dev0")]
-        found.append(_Parsed(f"{bound.base_version}.999999"))
-        head, last = bound.release[:-1], bound.release[-1]
+    yield from bounds
+    yield from (_Parsed("0"), _Parsed("999999"))
+    for bound in bounds:
+        base, head, last = bound.base_version, bound.release[:-1], bound.release[-1]
+        yield from (_Parsed(f"{base}.0.0.1"), _Parsed(f"{base}.dev0"), _Parsed(f"{base}.999999"))
         if last:
-            found.append(_Parsed(".".join(map(str, (*head, last - 1, 999999)))))
-    return found
+            yield _Parsed(".".join(map(str, (*head, last - 1, 999999))))

@@ -117,15 +117,7 @@ def find_route(
     taken = [present, *found.way]
     by_version = {release.version: release for release in between}
     rungs = [Rung(start, by_version[end], _why(by_version[end], wanted)) for start, end in itertools.pairwise(taken)]
-    over = [
-        PassedOver(
-            r.version,
-            barred.get(r.version)
-            or _why_not(r, taken, found.reached, [by_version[v] for v in found.way if v > r.version]),
-        )
-        for r in between
-        if r.version not in set(taken)
-    ]
+    over = _passed_over(between, barred, [by_version[version] for version in found.way], found.reached)
     sheets = [rung.release.sheet for rung in rungs]
     landings = find_landings((present, here.sheet if here else None), sheets, machine)
     if target is None:
@@ -214,7 +206,22 @@ def _ahead_words(release: Release, of: Release) -> str:
     return f"newer inside than {of.version} (schema {mine} against {its}): a site on it could not go on there"
 
 
-def _why_not(release: Release, taken: Sequence[Version], reached: dict[Version, int], above: Sequence[Release]) -> str:
+def _passed_over(
+    between: Sequence[Release], barred: dict[Version, str], taken: Sequence[Release], reached: dict[Version, int]
+) -> list[PassedOver]:
+    """Every release on the way that the route does not take, and why; both lists are in ascending order."""
+    found = []
+    above = 0
+    for release in between:
+        if release.version == taken[above].version:
+            above = min(above + 1, len(taken) - 1)
+            continue
+        why = barred.get(release.version) or _why_not(release, taken[above:], reached)
+        found.append(PassedOver(release.version, why))
+    return found
+
+
+def _why_not(release: Release, above: Sequence[Release], reached: dict[Version, int]) -> str:
     if release.version not in reached:
         reach = release.sheet.reach.from_
         return f"can only be reached from {reach}" if reach else "a stop lies before it"
@@ -224,7 +231,7 @@ def _why_not(release: Release, taken: Sequence[Version], reached: dict[Version, 
     ahead = next((one for one in above if _is_ahead(release, one)), None)
     if ahead is not None:
         return _ahead_words(release, ahead)
-    best = reached.get(taken[-1], 0)
+    best = reached.get(above[-1].version, 0)
     return f"not needed: the way with {best} rungs goes without it"
 
 

@@ -79,12 +79,7 @@ def shortest_way(present: Version, offers: Sequence[Offer], inside: Inside = NOT
         if not offer.is_open:
             continue
         floor = bisect_left(keys, floors[place - 1].parsed, 0, place)
-        own = offer.inside
-        is_ahead = own.number is not None and max(numbers[floor:place], default=-1) > own.number
-        barred: set[int] = set()
-        if own.needs or is_ahead:
-            barred = {start for start in range(floor, place) if not own.can_come_from(within[start])}
-        best = _best_start(offer.reach, keys, rungs, (floor, place), barred)
+        best = _best_start(offer, _Row(keys, rungs, within, numbers), floor, place)
         if best is not None:
             rungs[place], comes_from[place] = rungs[best] + 1, best
     reached = {version: count for version, count in zip(versions, rungs, strict=True) if count < _NOT_REACHED}
@@ -118,12 +113,27 @@ def _floors(present: Version, offers: Sequence[Offer]) -> list[Version]:
     return floors
 
 
-def _best_start(
-    reach: str, keys: Sequence[Parsed], rungs: Sequence[int], span: tuple[int, int], left_out: set[int]
-) -> int | None:
-    """The place in the span with the fewest rungs that lies in the range and is not left out; the newest of several."""
-    allowed = parse_range(reach) if reach else SpecifierSet()
-    low, high = _narrowed(allowed, keys, *span)
+@dataclass(frozen=True, slots=True)
+class _Row:
+    """Columns over all places, apart for the speed of slices: versions, rungs so far, what each is inside."""
+
+    keys: Sequence[Parsed]
+    rungs: Sequence[int]
+    within: Sequence[Inside]
+    numbers: Sequence[int]
+
+
+def _best_start(offer: Offer, row: _Row, low: int, high: int) -> int | None:
+    """The place in [low:high] with the fewest rungs from which the offer can be reached; the newest of several."""
+    allowed = parse_range(offer.reach) if offer.reach else SpecifierSet()
+    keys, rungs = row.keys, row.rungs
+    low, high = _narrowed(allowed, keys, low, high)
+    own = offer.inside
+    left_out: set[int] = set()
+    if own.needs:
+        left_out = {start for start in range(low, high) if not own.can_come_from(row.within[start])}
+    elif own.number is not None and max(row.numbers[low:high], default=-1) > own.number:
+        left_out = {low + place for place, number in enumerate(row.numbers[low:high]) if number > own.number}
     while low < high:
         fewest = (
             min((rungs[place] for place in range(low, high) if place not in left_out), default=_NOT_REACHED)

@@ -1,16 +1,21 @@
-"""Sorts the files of a site by what they are for an upgrade. Pure: it is given manifests and looks at no disk."""
+"""Sorts the files of a site by what they are for an upgrade. It is given what was seen, and looks at no disk."""
 
 from __future__ import annotations
 
+import stat
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from yellow_ladder.files.looking import Row
 from yellow_ladder.files.manifest import Entry, Kind, Manifest, within
+from yellow_ladder.files.tree import Tree, entry_of
 from yellow_ladder.files.unpack import Content
 from yellow_ladder.site.records import Keep
 from yellow_ladder.survey.reference import Contents, Reference
+
+_KEPT_KINDS = ("keys", "licences", "assets", "addons")
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,15 +57,66 @@ class FileClasses:
         return FileClasses(**{**record, **lists, **tables})
 
 
-def classify(manifest: Manifest, reference: Reference | None, keep: Keep) -> FileClasses:
-    """Sort every file and link. Left-over files are still among the added: see `with_leftovers`."""
+@dataclass(slots=True)
+class Settled:
+    """What a first look at rows has sorted already: paths that are as released, and what lies in data folders."""
+
+    paths: set[str] = field(default_factory=set)
+    data_files: int = 0
+    data_bytes: int = 0
+
+
+def sift(tree: Tree, reference: Reference | None, keep: Keep) -> tuple[dict[str, Entry], Settled, tuple[int, int]]:
+    """Settle in one pass what is as released and owned as usual, and whatever lies in data folders.
+
+    Returns the entries that are left to be sorted one by one, what was settled, and the usual owner. Of a large
+    installation nearly everything is settled here, at a tenth of the cost.
+    """
     known: Contents = reference.contents if reference else {}
-    usual = _usual_owner(manifest, known)
-    unchanged, edited, unclaimed = 0, [], []
+    usual = _usual_owner(tree, known)
+    named = [one.file for one in keep.settings] + [path for kind in _KEPT_KINDS for path in getattr(keep, kind)]
+    settled = Settled()
+    left: dict[str, Entry] = {}
+    links: dict[tuple[int, int], str] = {}
+    for folder, rows in tree.by_folder():
+        prefix = f"{folder}/" if folder else ""
+        if folder and within(folder, keep.data):
+            files = [row for row in rows if not stat.S_ISDIR(row[1])]
+            settled.data_files += len(files)
+            settled.data_bytes += sum(row[4] for row in files)
+            continue
+        is_plain = not within(folder, named) and not any(one.startswith(prefix) for one in (*named, *keep.data))
+        for row in rows:
+            path = prefix + row[0]
+            wanted = known.get(path) if is_plain and row[10] else None
+            if wanted is not None and wanted.what == row[10] and _has_usual_rights(row, wanted, usual):
+                settled.paths.add(path)
+            else:
+                left[path] = entry_of(path, row, links)
+    return left, settled, usual
+
+
+def _has_usual_rights(row: Row, wanted: Content, usual: tuple[int, int]) -> bool:
+    if wanted.uid >= 0:
+        return (row[2], row[3], stat.S_IMODE(row[1])) == (wanted.uid, wanted.gid, wanted.mode)
+    is_open = row[1] & 0o002 and not wanted.mode & 0o002
+    return (row[2], row[3]) == usual and not is_open and bool(row[1] & 0o111 or not wanted.mode & 0o100)
+
+
+def classify(
+    manifest: Manifest,
+    reference: Reference | None,
+    keep: Keep,
+    usual: tuple[int, int],
+    settled: Settled,
+) -> FileClasses:
+    """Sort every file and link that is not settled. Left-over files are still among the added: see `with_leftovers`."""
+    known: Contents = reference.contents if reference else {}
+    unchanged, edited, unclaimed = len(settled.paths), [], []
     turned: dict[str, str] = {}
     rights: dict[str, str] = {}
     kept: dict[str, list[str]] = {}
-    data_files = data_bytes = 0
+    data_files, data_bytes = settled.data_files, settled.data_bytes
     for path, entry in manifest.items():
         if within(path, keep.data):
             is_file = entry.kind is not Kind.FOLDER
@@ -85,7 +141,8 @@ def classify(manifest: Manifest, reference: Reference | None, keep: Keep) -> Fil
         else:
             edited.append(path)
     unclaimed.sort()
-    missing = [path for path in known if path not in manifest and not within(path, keep.data)]
+    missing = [path for path in known if path not in manifest and path not in settled.paths]
+    missing = [path for path in missing if not within(path, keep.data)]
     missing = [path for path in missing if not kind_kept(path, keep) or within(path, keep.addons)]
     foreign = _foreign_folders(unclaimed, manifest, known, keep)
     return FileClasses(
@@ -126,9 +183,12 @@ def content_of(entry: Entry) -> str:
     return f"link:{entry.target}" if entry.kind is Kind.LINK else entry.sha256
 
 
-def _usual_owner(manifest: Manifest, known: Contents) -> tuple[int, int]:
+def _usual_owner(tree: Tree, known: Contents) -> tuple[int, int]:
     """Owner and group that most of the release's files have."""
-    owners = Counter((one.uid, one.gid) for path, one in manifest.items() if path in known)
+    owners: Counter[tuple[int, int]] = Counter()
+    for folder, rows in tree.by_folder():
+        prefix = f"{folder}/" if folder else ""
+        owners.update((row[2], row[3]) for row in rows if prefix + row[0] in known)
     return owners.most_common(1)[0][0] if owners else (-1, -1)
 
 
@@ -192,7 +252,7 @@ def kind_kept(path: str, keep: Keep) -> str:
     """Under which key of `[keep]` a path falls, data folders aside; nothing where it is not the site's own."""
     if any(path == one.file for one in keep.settings):
         return "settings"
-    for kind in ("keys", "licences", "assets", "addons"):
+    for kind in _KEPT_KINDS:
         if within(path, getattr(keep, kind)):
             return kind
     return ""

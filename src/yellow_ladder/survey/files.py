@@ -11,7 +11,7 @@ from yellow_ladder.files.manifest import Entry, Manifest
 from yellow_ladder.files.tree import Memory, Tree, look_at_tree, remember
 from yellow_ladder.release.source import Release
 from yellow_ladder.site.site import Site
-from yellow_ladder.survey.drift import FileClasses, classify, explain_leftovers, with_leftovers
+from yellow_ladder.survey.drift import FileClasses, classify, explain_leftovers, sift, with_leftovers
 from yellow_ladder.survey.reference import Reference, older_contents
 
 _RULES = 3  # counted up whenever files are sorted by other rules, so that nothing remembered stands for them
@@ -66,11 +66,13 @@ def look_at_files(
 
 
 def _sorted_anew(site: Site, files: SiteFiles, reference: Reference | None, older: Sequence[Release]) -> FileClasses:
-    classes = classify(files.manifest, reference, site.record.keep)
+    keep = site.record.keep
+    left, settled, usual = sift(files.tree, reference, keep)
+    classes = classify(left, reference, keep, usual, settled)
     if not classes.unclaimed or not classes.release_known:
         return classes
     before = older_contents(older, site.state.memory, classes.unclaimed)
-    return with_leftovers(classes, explain_leftovers(classes, files.manifest, before))
+    return with_leftovers(classes, explain_leftovers(classes, left, before))
 
 
 def _digest(what: object) -> str:
