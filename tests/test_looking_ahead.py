@@ -367,6 +367,16 @@ def test_an_unfinished_climb_is_a_finding_among_others(idle: Demo) -> None:
     assert "is not finished" in findings[0]["saw"]
 
 
+def test_an_altered_journal_is_a_finding_among_others(idle: Demo) -> None:
+    idle.yl("climb", "--to", "2.6", "--yes")
+    (journal,) = (idle.folder / ".ladder" / "climbs").glob("*/journal.jsonl")
+    journal.write_text(journal.read_text().replace("look-again", "look-never", 1))
+    findings = found(idle, "earlier work")
+    assert [one["level"] for one in findings] == ["stop"]
+    assert "was altered" in findings[0]["saw"]
+    assert found(idle, "database")
+
+
 def test_another_run_at_work_is_a_finding(idle: Demo) -> None:
     with StateFolder(idle.folder / ".ladder").locked("climb"):
         findings = found(idle, "earlier work")

@@ -108,6 +108,18 @@ def test_any_release_of_a_named_stop_will_do_and_the_newest_is_taken() -> None:
     assert why == "another release of the stop the great move is taken"
 
 
+def test_stops_that_lie_in_each_other_come_to_an_end() -> None:
+    offered = [
+        release("3.0", ">=2.0,<3.0", stop="a"), release("3.1", ">=3.0,<3.1", stop="b"),
+        release("3.2", ">=3.1,<3.2", stop="a"), release("3.3", ">=3.2,<3.3", stop="b"), release("4.0", ">=3.3,<4.0"),
+    ]  # fmt: skip
+    assert versions("2.4", "4.0", offered) == ["3.0", "3.1", "3.2", "3.3", "4.0"]
+    round_about = [release("3.0", "==2.9"), release("3.1", "==3.0"), release("2.9", "==2.8")]
+    with pytest.raises(AnswerNo) as refusal:
+        find_route(Version("2.4"), Version("3.1"), round_about)
+    assert "2.9 can only be reached from ==2.8" in refusal.value.problems[0].message
+
+
 def test_a_withdrawn_stop_with_no_substitute_is_named() -> None:
     offered = [release("3.0", ">=2.0", stop=True, withdrawn="corrupts tides"), release("4.0", ">=2.0")]
     with pytest.raises(AnswerNo) as refusal:

@@ -19,6 +19,7 @@ from hypothesis import strategies as st
 
 from tests import archives
 from tests.conftest import Demo, MakeDemo
+from yellow_ladder.database import sqlite_look
 from yellow_ladder.demo.troubles import RUNTIME_LATER, install_runtime
 from yellow_ladder.files.manifest import take_manifest
 from yellow_ladder.files.tree import Memory, TreeRules, look_at_tree, remember
@@ -308,6 +309,35 @@ def test_since_before_a_climb_shows_what_the_climb_did(idle: Demo) -> None:
     assert "new table main.addresses" in changes["schema"]
     assert "config/quaybook.ini" in changes["files"]["added"]
     assert all(not path.startswith("uploads/") for paths in changes["files"].values() for path in paths)
+
+
+TABLES = st.sampled_from([
+    "CREATE TABLE t (a, b)",
+    "CREATE TABLE t (a INTEGER PRIMARY KEY, b)",
+    "CREATE TABLE t (a PRIMARY KEY, b) WITHOUT ROWID",
+    "CREATE TABLE t (a, b, PRIMARY KEY (b, a)) WITHOUT ROWID",
+    "CREATE TABLE t (a, rowid)",
+])  # fmt: skip
+
+
+@given(create=TABLES, keys=st.sets(st.integers(-(2**62), 2**62) | st.integers(-9, 9), max_size=30))
+def test_rows_counted_in_pieces_are_the_rows_there_are(create: str, keys: set[int]) -> None:
+    connection = sqlite3.connect(":memory:")
+    connection.execute(create)
+    connection.executemany("INSERT INTO t VALUES (?, ?)", [(key, key % 3) for key in keys])
+    original, sqlite_look._PIECE_ROWS = sqlite_look._PIECE_ROWS, 7
+    try:
+        assert sqlite_look.count_gently(connection, "t") == len(keys)
+    finally:
+        sqlite_look._PIECE_ROWS = original
+        connection.close()
+
+
+def test_a_long_line_is_masked_in_no_time() -> None:
+    started = time.monotonic()
+    for line in ("a.b " * 60_000, "'a' " * 60_000 + "password", "/*" * 60_000, "x=" * 60_000):
+        masked_line(line)
+    assert time.monotonic() - started < 2
 
 
 # ---- what is remembered of files

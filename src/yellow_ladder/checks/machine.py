@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -10,6 +11,7 @@ from pathlib import Path
 
 from yellow_ladder.backup.catalog import list_backups
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
+from yellow_ladder.errors import LadderError
 from yellow_ladder.files.exchange import same_file_system
 from yellow_ladder.route import Route
 
@@ -135,7 +137,9 @@ def clock(at: Circumstances) -> Iterator[Finding]:
     if abs(ahead) > _CLOCK_SLACK_S:
         way = "ahead of" if ahead > 0 else "behind"
         yield warn("clock", f"this clock is {abs(ahead):,.0f} s {way} the release source's", "set it: timedatectl")
-    backups = list_backups(at.site.state.backups)
+    backups = []
+    with contextlib.suppress(LadderError):  # the check of the last backup tells of a damaged one
+        backups = list_backups(at.site.state.backups)
     newest = max((_moment(backup.made_at) for backup in backups if backup.made_at), default=None)
     if newest is not None and (newest - at.now).total_seconds() > _CLOCK_SLACK_S:
         seen = f"it is {at.now:%Y-%m-%d %H:%M} UTC, and the newest backup was made at {newest:%Y-%m-%d %H:%M}"

@@ -9,6 +9,7 @@ from enum import StrEnum
 from typing import Any
 
 from yellow_ladder.errors import Problem
+from yellow_ladder.events import Listener, silent
 from yellow_ladder.release.source import Releases
 from yellow_ladder.route import Route, Wishes
 from yellow_ladder.site.site import Site
@@ -44,6 +45,7 @@ class Past:
 
     unfinished: str = ""
     at_version_since: datetime | None = None
+    trouble: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,6 +60,7 @@ class Circumstances:
     past: Past = field(default_factory=Past)
     wishes: Wishes = field(default_factory=Wishes)
     troubles: tuple[Problem, ...] = ()
+    tell: Listener = silent
 
 
 Check = Callable[[Circumstances], Iterable[Finding]]

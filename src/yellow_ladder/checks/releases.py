@@ -7,11 +7,12 @@ from collections.abc import Iterator
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.database import Table
 from yellow_ladder.errors import LadderError
+from yellow_ladder.events import Listener, Progress, Unit
 from yellow_ladder.files.manifest import within
 from yellow_ladder.fingerprints.lineage import compose
 from yellow_ladder.fingerprints.records import ColumnSums, DatabasePrint, TablePrint
-from yellow_ladder.release.index import bring_here
-from yellow_ladder.release.source import check_digest
+from yellow_ladder.release.index import OnBytes, bring_here
+from yellow_ladder.release.source import Release, check_digest
 from yellow_ladder.route import Route
 from yellow_ladder.survey.reference import package_contents
 
@@ -22,7 +23,7 @@ def packages_sound(at: Circumstances, route: Route) -> Iterator[Finding]:
     for rung in route.leg:
         release = rung.release
         try:
-            bring_here(release)
+            bring_here(release, fetching(release, at.tell))
             digest = check_digest(release)
             package_contents(release, at.site.state.memory)
         except LadderError as fault:
@@ -34,6 +35,11 @@ def packages_sound(at: Circumstances, route: Route) -> Iterator[Finding]:
         seen = f"{release.archive.name} has no published digest to be held against"
         remedy = f"add its line to {release.archive.parent}/SHA256SUMS"
         yield stop("packages", seen, remedy) if required else warn("packages", seen, remedy)
+
+
+def fetching(release: Release, tell: Listener) -> OnBytes:
+    """Tells how far the fetching of a package is."""
+    return lambda done, total: tell(Progress(f"fetch {release.archive.name}", done, total, Unit.BYTES))
 
 
 def sheets_in_source(at: Circumstances) -> Iterator[Finding]:
@@ -61,7 +67,8 @@ def warnings_of_releases(_at: Circumstances, route: Route) -> Iterator[Finding]:
             yield warn("what changes", f"{rung.to_version}, one way: {text}", "going back restores the backup")
         for change in (change for contract in rung.release.sheet.contract for change in contract.tables):
             if change.rows == "any":
-                seen = f"{rung.to_version} may drop rows of {change.name} on purpose"
+                what = f": {change.loses}" if change.loses else ""
+                seen = f"{rung.to_version} may drop rows of {change.name} on purpose{what}"
                 yield warn("what changes", seen, "keep a copy of what you need of them")
 
 

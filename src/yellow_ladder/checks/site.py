@@ -59,7 +59,10 @@ def left_over_work(at: Circumstances) -> Iterator[Finding]:
     busy = at.site.state.is_busy()
     if busy and f"(process {os.getpid()}," not in busy:
         yield stop("earlier work", f"{busy} is at work on this site", "wait until it ends; see `yl history`")
-    if at.past.unfinished:
+    if at.past.trouble:
+        seen = f"what earlier climbs left cannot be read: {at.past.trouble}"
+        yield stop("earlier work", seen, "run yl as the account that climbed, or put the original file back")
+    elif at.past.unfinished:
         seen = f"the climb {at.past.unfinished} is not finished"
         yield stop("earlier work", seen, "go on with `yl climb --continue`, or go back with `yl descend`")
     elif not busy:

@@ -8,13 +8,14 @@ from typing import Any
 import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, console, emit, to_option, wish_options
-from yellow_ladder.cli.progress import stoppable
-from yellow_ladder.climb.prospect import Prospect, look_ahead
+from yellow_ladder.cli.progress import narrated, stoppable
+from yellow_ladder.climb.prospect import RECORDS, Prospect, look_ahead
 from yellow_ladder.climb.run import utc_now
 from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.release.versions import Version
 from yellow_ladder.report.checks import check_page, standing_line
 from yellow_ladder.route import Wishes
+from yellow_ladder.survey import Depth
 
 _PAUSE_S = 0.2
 
@@ -42,7 +43,9 @@ def command(
         raise BadInput(Problem("usage", "--watch is for people, and --json gives one document", remedy))
 
     def ask() -> Prospect:
-        return look_ahead(choices.site(), target, utc_now(), Wishes(**wishes), thorough=thorough)
+        depth = Depth(read_files=thorough, check_constraints=thorough, records=RECORDS)
+        with narrated(choices) as narrator:
+            return look_ahead(choices.site(), target, utc_now(), Wishes(**wishes), depth, narrator)
 
     prospect = _watched(choices, ask, every_s) if watch else ask()
     to = str(prospect.way.target) if prospect.way else str(target or "the newest release")

@@ -16,13 +16,14 @@ from yellow_ladder.climb.plan import Plan
 from yellow_ladder.climb.prepare import drop_plan, stage_climb
 from yellow_ladder.climb.progress import State
 from yellow_ladder.climb.proof import load_proof
-from yellow_ladder.climb.prospect import look_ahead, refuse_if_stopped
+from yellow_ladder.climb.prospect import RECORDS, look_ahead, refuse_if_stopped
 from yellow_ladder.climb.run import utc_now
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.release.versions import Version
 from yellow_ladder.report.climbs import descended_page, plan_page, proof_page
 from yellow_ladder.route import Wishes
 from yellow_ladder.site.site import Site
+from yellow_ladder.survey import Depth
 
 
 @click.command("climb", cls=LadderCommand)
@@ -75,7 +76,7 @@ def _agreed_plan(choices: Choices, site: Site, target: Version | None, wishes: W
     refuse_if_open(site)
     sweep_unfrozen(site)
     with narrated(choices) as narrator:
-        prospect = look_ahead(site, target, utc_now(), wishes, thorough=True)
+        prospect = look_ahead(site, target, utc_now(), wishes, Depth(read_files=True, records=RECORDS), narrator)
         refuse_if_stopped(prospect)
         plan = stage_climb(prospect, utc_now(), narrator)
     if not choices.as_json:

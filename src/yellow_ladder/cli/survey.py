@@ -28,7 +28,7 @@ def command(choices: Choices, /, detail: bool, thorough: bool, save_as: str | No
     site = choices.site()
     before = _snapshot(site, against) if against else None
     releases, trouble = _releases(site)
-    survey = take_survey(site, releases, Depth(thorough=thorough, records=RECORDS))
+    survey = take_survey(site, releases, Depth(read_files=thorough, check_constraints=thorough, records=RECORDS))
     detail = detail or choices.verbose
     now = snapshot_of(site, survey, save_as or "now", utc_now()) if save_as or before else None
     if save_as and now:

@@ -9,10 +9,12 @@ from datetime import datetime
 from typing import TypeVar
 
 from yellow_ladder.checks import Circumstances, Finding, Level, Past, run_checks
+from yellow_ladder.checks.releases import fetching
 from yellow_ladder.climb.catalog import list_climbs, open_climb
 from yellow_ladder.climb.progress import State
 from yellow_ladder.climb.recorded import CLIMB_RECORDS
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
+from yellow_ladder.events import Listener, silent
 from yellow_ladder.release.index import bring_here
 from yellow_ladder.release.source import Releases
 from yellow_ladder.release.versions import Version
@@ -25,6 +27,7 @@ from yellow_ladder.survey.saved import SAVED_RECORDS
 
 T = TypeVar("T")
 RECORDS = (CLIMB_RECORDS, SAVED_RECORDS)
+USUAL_DEPTH = Depth(records=RECORDS)
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,9 +62,17 @@ def with_channel(site: Site, wishes: Wishes | None) -> Wishes:
 
 
 def look_ahead(
-    site: Site, target: Version | None, now: datetime, wishes: Wishes | None = None, *, thorough: bool = False
+    site: Site,
+    target: Version | None,
+    now: datetime,
+    wishes: Wishes | None = None,
+    depth: Depth = USUAL_DEPTH,
+    tell: Listener = silent,
 ) -> Prospect:
-    """Survey, route and checks, all findings together: what cannot be read or found is a finding too."""
+    """Survey, route and checks, all findings together: what cannot be read or found is a finding too.
+
+    Packages of a source on the network are fetched, and `tell` hears how far that is.
+    """
     wishes = with_channel(site, wishes)
     refusals: list[LadderError] = []
     releases = _gathered(site.read_releases, refusals) or Releases(site.source, ())
@@ -70,14 +81,14 @@ def look_ahead(
     if installed is not None:
         # Without it the survey holds the files against a record, or says that it knows nothing of them.
         with contextlib.suppress(LadderError, OSError):
-            bring_here(installed)
-    survey = take_survey(site, releases, Depth(thorough=thorough, records=RECORDS))
+            bring_here(installed, fetching(installed, tell))
+    survey = take_survey(site, releases, depth)
     way = None
     if present is not None and releases.found:
         machine = surveyed_machine(survey)
         way = _gathered(lambda: find_route(present, target, releases.found, wishes, machine), refusals)
     troubles = tuple(problem for refusal in refusals for problem in refusal.problems)
-    at = Circumstances(site, survey, releases, way, now, _past(site, survey.version), wishes, troubles)
+    at = Circumstances(site, survey, releases, way, now, _past(site, survey.version), wishes, troubles, tell)
     return Prospect(site, survey, releases, way, tuple(run_checks(at)), wishes, tuple(refusals))
 
 
@@ -129,10 +140,15 @@ def _gathered(ask: Callable[[], T], refusals: list[LadderError]) -> T | None:
 
 
 def _past(site: Site, version: Version | None) -> Past:
-    """What earlier climbs left; a journal that cannot be read is told by the commands that need it."""
-    unfinished = open_climb(site)
+    """What earlier climbs left; where that cannot be read, a finding says so."""
+    try:
+        unfinished, climbs = open_climb(site), list_climbs(site)
+    except LadderError as fault:
+        return Past(trouble=fault.problems[0].message)
+    except OSError as fault:
+        return Past(trouble=f"{fault.strerror}: {fault.filename}")
     came_here = None
-    for climb in list_climbs(site):
+    for climb in climbs:
         if climb.standing.state in (State.CLIMBED, State.SETTLED) and str(version) == climb.plan.to_version:
             came_here = climb.standing.ended_at
     return Past(unfinished.name if unfinished else "", came_here)

@@ -7,7 +7,7 @@ from yellow_ladder.climb.catalog import Climb
 from yellow_ladder.climb.surveys import BEFORE_NAME, read_survey
 from yellow_ladder.errors import LadderError
 from yellow_ladder.settings.ini import IniSettings
-from yellow_ladder.survey.saved import Snapshot
+from yellow_ladder.survey.saved import Snapshot, object_name
 from yellow_ladder.survey.secrets import masked_value
 
 
@@ -33,7 +33,7 @@ def snapshot_before(climb: Climb) -> Snapshot:
     for name, found in survey.databases.items():
         tables |= {f"{name}.{table}": (*one.columns, *one.unread) for table, one in found.tables.items()}
         rows |= {f"{name}.{table}": one.rows for table, one in found.tables.items()}
-        objects |= {f"{name}: {key}": text for key, text in found.objects.items()}
+        objects |= {object_name(name, key): text for key, text in found.objects.items()}
     return Snapshot(
         f"the climb {climb.name}",
         survey.taken_at,

@@ -89,7 +89,9 @@ def _read_yaml(text: str) -> Pairs:
 
 
 def _read_php(text: str) -> Pairs:
-    text = re.sub(r"/\*.*?\*/|^\s*(?://|#).*?$", "", text, flags=re.DOTALL | re.MULTILINE)
+    parts = text.split("/*")
+    text = parts[0] + "".join(part.partition("*/")[2] for part in parts[1:])
+    text = re.sub(r"^[ \t]*(?://|#).*$", "", text, flags=re.MULTILINE)
     found = []
     for pattern in _PHP:
         for match in pattern.finditer(text):

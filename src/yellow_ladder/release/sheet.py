@@ -165,7 +165,7 @@ class Migration(Record):
 class TableChange(Record):
     """What happens to one table; tables that are not named stay exactly as they are."""
 
-    designed = {"loses": "rows dropped on purpose", "order_only": "rows that only change their order"}
+    designed = {"order_only": "rows that only change their order"}
     name: str
     renamed_from: str = ""
     columns_added: Names = []
@@ -173,6 +173,13 @@ class TableChange(Record):
     columns_changed: Names = []
     columns_renamed: dict[str, str] = {}
     rows: Literal["same", "grow", "any"] = "same"
+    loses: str = ""
+
+    @model_validator(mode="after")
+    def _may_lose(self) -> TableChange:
+        if self.loses and self.rows != "any":
+            raise ValueError('has `loses`, which needs rows = "any"')
+        return self
 
 
 class ColumnMove(Record):
@@ -198,13 +205,11 @@ class Contract(Record):
 class Notes(Record):
     """`[notes]`: sentences for the administrator."""
 
-    designed = {
-        "restart_only": "what takes effect only after a restart",
-        "expires": "certificates and licences",
-    }
+    designed = {"expires": "certificates and licences"}
     fixes: Names = []
     breaks: Names = []
     one_way: Names = []
+    restart_only: Names = []
 
 
 @lru_cache(maxsize=65_536)

@@ -30,7 +30,7 @@ class Page:
     def __rich_console__(self, _console: Console, _options: ConsoleOptions) -> RenderResult:
         """Give the blocks to rich."""
         for block in self._blocks:
-            yield Padding(block, (0, 1, 1, 1))
+            yield Padding(block, (0, 1, 0 if isinstance(block, _Heading) else 1, 1))
 
 
 def title(*parts: str) -> Text:
@@ -41,9 +41,13 @@ def title(*parts: str) -> Text:
     return text
 
 
+class _Heading(Text):
+    """Stands right above the block that follows it."""
+
+
 def heading(words: str) -> Text:
     """A heading inside a page."""
-    return Text(words, style="bold")
+    return _Heading(words, style="bold")
 
 
 class _PlainTable(Table):

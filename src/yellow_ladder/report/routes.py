@@ -35,13 +35,7 @@ def route_page(
     if orders:
         listed = [f"{number}. {line}" for number, (_, line) in enumerate(orders, start=1)]
         page.add(heading("In this order"), bullet_list(listed, "·"))
-    for word, label in (
-        ("breaks", "breaks"),
-        ("one_way", "one way: older releases cannot read it, going back restores the backup"),
-    ):
-        lines = [f"{r.to_version}: {text}" for r in route.rungs for text in getattr(r.release.sheet.notes, word)]
-        if lines:
-            page.add(heading(label.capitalize()), bullet_list(lines))
+    _add_notes(page, route)
     _add_fixes(page, f"Gained by {route.target}", route.gained)
     _add_fixes(page, f"Still missing at {route.target}", route.still_missing)
     if show_all and route.passed_over:
@@ -57,6 +51,26 @@ def route_page(
         over, verb = count_of(len(route.passed_over), "release"), "is" if len(route.passed_over) == 1 else "are"
         commands.append((f"yl route{target} --all", f"why {over} on the way {verb} not taken"))
     return page.add(next_command(*commands))
+
+
+def _add_notes(page: Page, route: Route) -> None:
+    for word, label in (
+        ("breaks", "breaks"),
+        ("one_way", "one way: older releases cannot read it, going back restores the backup"),
+        ("restart_only", "in effect only after the service was started again"),
+    ):
+        lines = [f"{r.to_version}: {text}" for r in route.rungs for text in getattr(r.release.sheet.notes, word)]
+        if lines:
+            page.add(heading(label.capitalize()), bullet_list(lines))
+    lost = [
+        f"{rung.to_version}: {change.name}" + (f", {change.loses}" if change.loses else "")
+        for rung in route.rungs
+        for contract in rung.release.sheet.contract
+        for change in contract.tables
+        if change.rows == "any"
+    ]
+    if lost:
+        page.add(heading("Rows that may be dropped on purpose"), bullet_list(lost, "!", CAREFUL))
 
 
 def _add_needs(page: Page, route: Route) -> None:

@@ -94,7 +94,8 @@ def _addon(addon: AddOn) -> Text:
 
 def _files(survey: Survey) -> Text:
     files = survey.files
-    parts = [f"{files.unchanged:,} as in {files.reference}" if files.reference else "release package not at hand"]
+    known = f"{files.unchanged:,} as in {files.reference}" if files.reference else "release package not at hand"
+    parts: list[str | tuple[str, str]] = [known]
     for name, found in (
         ("edited", files.edited),
         ("missing", files.missing),
@@ -103,11 +104,11 @@ def _files(survey: Survey) -> Text:
         ("added", files.added),
         ("left over", files.leftover),
     ):
-        parts += [f"{len(found):,} {name}"] if found else []
-    parts += [f"{count_of(len(paths), 'foreign file')} in {top}" for top, paths in files.foreign.items()]
+        parts += [(f"{len(found):,} {name}", CAREFUL)] if found else []
+    parts += [(f"{count_of(len(paths), 'foreign file')} in {top}", CAREFUL) for top, paths in files.foreign.items()]
     parts += [count_of(len(paths), _KEPT_WORDS[kind]) for kind, paths in files.kept.items()]
     parts.append(f"{files.data_files:,} in data folders ({bytes_in_words(files.data_bytes)})")
-    return Text(", ".join(parts))
+    return Text(", ").join([Text.assemble(part) for part in parts])
 
 
 _KEPT_WORDS = {
@@ -116,6 +117,15 @@ _KEPT_WORDS = {
     "licences": "licence file",
     "assets": "asset",
     "addons": "add-on file",
+}
+
+
+_KEPT_HEADINGS = {
+    "settings": "settings",
+    "keys": "keys",
+    "licences": "licences",
+    "assets": "assets: the site's own in place of the release's",
+    "addons": "files of the site's own add-ons",
 }
 
 
@@ -141,23 +151,24 @@ def _add_database(page: Page, database: DatabaseFacts, *, detail: bool) -> None:
 
 def _add_detail(page: Page, survey: Survey, edits: Sequence[Edit]) -> None:
     files = survey.files
+    if files.edited:
+        page.add(heading(f"edited: an upgrade replaces them ({len(files.edited):,})"), bullet_list(files.edited))
+    for edit in edits:
+        page.add(heading(edit.path), _difference(edit))
     groups: dict[str, Sequence[str]] = {
-        "edited: an upgrade replaces them": files.edited,
         "missing": files.missing,
         "turned into something else": [f"{path} {why}" for path, why in files.turned.items()],
         "with other rights": [f"{path} {why}" for path, why in files.rights.items()],
         "left over from an older release": [f"{path}  {version}" for path, version in files.leftover.items()],
         **{f"foreign: {top} has nothing of this product": paths for top, paths in files.foreign.items()},
         "added: neither the release's nor named in the site file": files.added,
-        **files.kept,
+        **{_KEPT_HEADINGS[kind]: paths for kind, paths in files.kept.items()},
     }
     for name, paths in groups.items():
         if paths:
             shown = list(paths[:_LISTED_IN_DETAIL])
             shown += [f"and {len(paths) - len(shown):,} more"] if len(paths) > len(shown) else []
             page.add(heading(f"{name} ({len(paths):,})"), bullet_list(shown))
-    for edit in edits:
-        page.add(heading(edit.path), _difference(edit))
 
 
 def _difference(edit: Edit) -> Text:

@@ -81,7 +81,7 @@ def snapshot_of(site: Site, survey: Survey, name: str, now: datetime) -> Snapsho
         rows |= {f"{facts.name}.{table}": count for table, count in facts.tables.items()}
     for database_name, database in site.databases().items():
         try:
-            objects |= {f"{database_name}: {key}": text for key, text in database.objects().items()}
+            objects |= {object_name(database_name, key): text for key, text in database.objects().items()}
         except LadderError:
             continue  # a finding of the survey says so
     return Snapshot(
@@ -95,6 +95,12 @@ def snapshot_of(site: Site, survey: Survey, name: str, now: datetime) -> Snapsho
         rows,
         objects,
     )
+
+
+def object_name(database: str, key: str) -> str:
+    """`index main.by_owner` from a database's name and `index by_owner`."""
+    kind, _, name = key.partition(" ")
+    return f"{kind} {database}.{name}"
 
 
 def settings_of(site: Site) -> dict[str, str]:
@@ -174,6 +180,9 @@ def _file_changes(before: Manifest, now: Manifest) -> dict[str, tuple[str, ...]]
     found: dict[str, list[str]] = {}
     for one in compare_manifests(before, now):
         old, new = before.get(one.path), now.get(one.path)
+        there = new or old
+        if one.change in (Change.ADDED, Change.MISSING) and there and there.kind is Kind.FOLDER:
+            continue  # what lies in it is listed
         if one.change is Change.CONTENT and old and new and old.kind == new.kind and not (old.sha256 and new.sha256):
             continue  # one of the two looks did not read it: judged by size and time, below
         found.setdefault(str(one.change), []).append(one.path)
@@ -193,9 +202,9 @@ def _schema_changes(before: Snapshot, now: Snapshot) -> list[str]:
         old, new = before.tables[table], now.tables[table]
         found += [f"new column {table}.{column}" for column in new if column not in old]
         found += [f"column {table}.{column} is gone" for column in old if column not in new]
-    found += [f"new: {name}" for name in now.objects if name not in before.objects]
-    found += [f"gone: {name}" for name in before.objects if name not in now.objects]
-    found += [f"changed: {n}" for n in now.objects if n in before.objects and before.objects[n] != now.objects[n]]
+    found += [f"new {name}" for name in now.objects if name not in before.objects]
+    found += [f"{name} is gone" for name in before.objects if name not in now.objects]
+    found += [f"{n} is another" for n in now.objects if n in before.objects and before.objects[n] != now.objects[n]]
     return sorted(found)
 
 

@@ -29,9 +29,13 @@ class RecordFinder:
 
 @dataclass(frozen=True, slots=True)
 class Depth:
-    """How much is looked at. `records` stand in, in order, where the installed release's package is not at hand."""
+    """How much is looked at: every file read again, every constraint checked however long a reader then stays.
 
-    thorough: bool = False
+    `records` stand in, in order, where the installed release's package is not at hand.
+    """
+
+    read_files: bool = False
+    check_constraints: bool = False
     records: Sequence[RecordFinder] = field(default=())
 
 
@@ -44,7 +48,7 @@ def take_survey(site: Site, releases: Releases | None, depth: Depth | None = Non
     files = _look_at_files(site, releases, version, depth, findings)
     witnesses = ask_all(site)
     programs = ask_programs(site)
-    facts = tuple(look_at_database(n, db, thorough=depth.thorough) for n, db in site.databases().items())
+    facts = tuple(look_at_database(n, db, thorough=depth.check_constraints) for n, db in site.databases().items())
     offered = releases.addons if releases else ()
     is_closed = bool(site.flag and site.flag.exists())
     findings += compare_witnesses(version, witnesses, release)
@@ -104,7 +108,7 @@ def _look_at_files(
             return Reference(name, package_contents(installed, site.state.memory), is_package=True)
 
         try:
-            return look_at_files(site, key, read_package, older, thorough=depth.thorough)
+            return look_at_files(site, key, read_package, older, thorough=depth.read_files)
         except LadderError as fault:
             findings.append(fault.problems[0].message)
     for finder in depth.records:
@@ -112,10 +116,10 @@ def _look_at_files(
         if found is not None:
             key, read = found
             findings.append(f"the package of {version} is not at hand: files are held against {key}")
-            return look_at_files(site, key, read, thorough=depth.thorough)
+            return look_at_files(site, key, read, thorough=depth.read_files)
     if version is not None and not findings:
         findings.append(f"the package of {version} is not in the release source: edits of its files are not seen")
-    return look_at_files(site, "nobody knows", lambda: None, thorough=depth.thorough)
+    return look_at_files(site, "nobody knows", lambda: None, thorough=depth.read_files)
 
 
 def _packages(site: Site, findings: list[str]) -> Mapping[str, str]:
