@@ -14,8 +14,8 @@ from yellow_ladder.durable import private_folder, sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.files.archive_read import open_members
 from yellow_ladder.files.copying import copy_entry, remove_entry
+from yellow_ladder.files.looking import READ_BYTES
 from yellow_ladder.files.manifest import (
-    READ_BYTES,
     Change,
     Entry,
     Kind,

@@ -13,11 +13,13 @@ from yellow_ladder.backup.catalog import list_backups
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.errors import LadderError
 from yellow_ladder.files.exchange import same_file_system
+from yellow_ladder.release.source import Release
 from yellow_ladder.route import Route
 
 _MARGIN = 1.05
 _LEFT_FREE_BYTES = 32 * 1024**2
 _BACKUP_INODES = 32
+_USUAL_PACKING = 5
 _CLOCK_SLACK_S = 120
 
 
@@ -69,8 +71,7 @@ def rooms_for(at: Circumstances, route: Route) -> list[Room]:
     if not same_file_system(existing(staging), existing(at.site.root)):
         staging = at.site.root.parent
     for rung in route.leg:
-        archive = rung.release.sheet.archive
-        add(staging, archive.unpacked_bytes or 0, len(at.survey.manifest))
+        add(staging, _unpacked_bytes(rung.release), len(at.survey.manifest))
     add(staging, max((rung.release.sheet.needs.free_bytes for rung in route.leg), default=0), 0)
     for database in at.site.databases().values():
         # A migration may write every page twice: once in the table, once in the journal that makes it safe.
@@ -79,6 +80,15 @@ def rooms_for(at: Circumstances, route: Route) -> list[Room]:
         if rung.release.url and not rung.release.archive.is_file():
             add(at.site.state.downloads, rung.release.size_bytes, 2)
     return list(by_device.values())
+
+
+def _unpacked_bytes(release: Release) -> int:
+    """What a release unpacks to: as its sheet says, or reckoned from its archive."""
+    said = release.sheet.archive.unpacked_bytes
+    if said is not None:
+        return said
+    packed = release.archive.stat().st_size if release.archive.is_file() else release.size_bytes
+    return packed * _USUAL_PACKING
 
 
 def space_for_climb(at: Circumstances, route: Route) -> Iterator[Finding]:

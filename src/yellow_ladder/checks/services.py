@@ -40,7 +40,8 @@ def ports_right(at: Circumstances) -> Iterator[Finding]:
         about = at.survey.services.get(spec.name, About(State.UNKNOWN))
         for port in spec.ports:
             holders = listeners_on(port)
-            others = [pid for pid in holders if pid not in about.pids]
+            # Only root sees whose every port is: while the service runs, an unseen holder is most likely it.
+            others = [pid for pid in holders if pid not in about.pids and (pid or not about.pids)]
             if others and about.pids:
                 seen = f"port {port} of `{spec.name}` is held by {name_of(others[0])}"
                 yield stop("ports", seen, f"see who it is: ss -ltnp 'sport = :{port}'", "the service itself")

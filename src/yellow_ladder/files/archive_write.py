@@ -17,8 +17,8 @@ from typing import BinaryIO
 
 import zstandard
 
+from yellow_ladder.files.looking import READ_BYTES
 from yellow_ladder.files.manifest import (
-    READ_BYTES,
     Entry,
     HardLinks,
     Kind,

@@ -11,7 +11,7 @@ from dataclasses import asdict, dataclass, replace
 from enum import StrEnum
 from pathlib import Path
 
-READ_BYTES = 1024 * 1024
+from yellow_ladder.files.looking import digest_of
 
 
 class Kind(StrEnum):
@@ -121,12 +121,7 @@ def kind_of(mode: int) -> Kind:
 
 def digest_file(location: str | Path) -> str:
     """SHA-256 of a file's content, in hex; a link is not followed."""
-    digest = hashlib.sha256()
-    descriptor = os.open(location, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
-    with os.fdopen(descriptor, "rb", buffering=0) as stream:
-        while block := stream.read(READ_BYTES):
-            digest.update(block)
-    return digest.hexdigest()
+    return digest_of(str(location))
 
 
 def take_manifest(

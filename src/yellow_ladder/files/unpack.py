@@ -12,7 +12,7 @@ from typing import IO
 
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.files.archive_read import check_link, open_members, refused, safe_path
-from yellow_ladder.files.manifest import READ_BYTES
+from yellow_ladder.files.looking import READ_BYTES
 
 UNANNOUNCED_LIMIT_BYTES = 8 * 1024**3
 MOST_MEMBERS = 2_000_000
