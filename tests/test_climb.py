@@ -213,7 +213,10 @@ def test_going_back_says_its_price_and_keeps_what_was_written(demo: Demo) -> Non
     changed = next((demo.root / "uploads" / "02").iterdir())
     changed.write_text("a newer policy\n")
     result = demo.json("descend", "--yes")
-    assert result["price"]["tables"] == [{"database": "main", "table": "bookings", "rows_then": 60, "rows_now": 62}]
+    assert result["price"]["tables"] == [
+        {"database": "main", "table": "bookings", "rows_then": 60, "rows_now": 62, "compared": True,
+         "added": 2, "changed": 0, "deleted": 0},
+    ]  # fmt: skip
     assert sorted(result["price"]["files"]) == [f"uploads/02/{changed.name}", "uploads/new.txt"]
     kept = next((demo.folder / ".ladder" / "climbs").glob("*/written-since"))
     assert (kept / "files/uploads/new.txt").read_text() == "signed\n"

@@ -10,17 +10,19 @@ from yellow_ladder.cli.base import Choices, LadderCommand, console, emit
 from yellow_ladder.cli.progress import narrated, stoppable
 from yellow_ladder.climb.catalog import Climb, find_climb, open_climb, refuse_if_built_upon
 from yellow_ladder.climb.conduct import Conditions, descend
-from yellow_ladder.climb.price import Price, reckon
+from yellow_ladder.climb.price import Price, drop_scratch, reckon
 from yellow_ladder.climb.progress import State
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.report.climbs import descended_page, price_page
+from yellow_ladder.report.look import next_command
 
 
 @click.command("descend", cls=LadderCommand)
 @click.argument("name", metavar="[CLIMB]", required=False)
 @click.option("--yes", is_flag=True, help="Agree to the price beforehand.")
+@click.option("--price", "only_price", is_flag=True, help="Only show what was written since; nothing is changed.")
 @click.pass_obj
-def command(choices: Choices, name: str | None, yes: bool) -> None:
+def command(choices: Choices, /, name: str | None, yes: bool, only_price: bool) -> None:
     """Go back to the state before a climb (default: the newest), from wherever it is.
 
     First counts what was written since; these rows and files are kept in the climb's folder.
@@ -28,6 +30,9 @@ def command(choices: Choices, name: str | None, yes: bool) -> None:
     site = choices.site(under_way=True)
     with site.state.locked("descend"):
         climb = (open_climb(site) if name is None else None) or find_climb(site, name)
+        if only_price:
+            _show_price(choices, climb)
+            return
         refuse_if_built_upon(site, climb)
         price = Price((), ())
         if climb.standing.state is State.CLIMBED:
@@ -36,6 +41,14 @@ def command(choices: Choices, name: str | None, yes: bool) -> None:
             state = descend(climb.plan, Conditions(narrator, should_stop))
     result = {"climb": climb.name, "state": str(state), "price": price.as_record()}
     emit("descend", choices, result, descended_page(climb.plan))
+
+
+def _show_price(choices: Choices, climb: Climb) -> None:
+    price = reckon(climb.plan)
+    drop_scratch(climb.plan)
+    page = price_page(price, climb.plan)
+    page.add(next_command((f"yl descend {climb.name}", "go back")))
+    emit("descend", choices, {"climb": climb.name, "price": price.as_record()}, page)
 
 
 def _agreed_price(choices: Choices, climb: Climb, *, yes: bool) -> Price:
@@ -48,5 +61,6 @@ def _agreed_price(choices: Choices, climb: Climb, *, yes: bool) -> Price:
         text = "going back needs somebody's agreement, and there is no terminal to ask at"
         raise BadInput(Problem("not-agreed", text, "say --yes"))
     if not click.confirm(f"Go back to {climb.plan.from_version} now?", err=True):
+        drop_scratch(climb.plan)
         raise AnswerNo(Problem("not-agreed", "not agreed to; nothing was changed", ""))
     return price

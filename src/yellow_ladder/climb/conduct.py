@@ -15,6 +15,7 @@ from yellow_ladder.climb.catalog import Climb
 from yellow_ladder.climb.down import steps_down
 from yellow_ladder.climb.journal import JOURNAL_NAME, Journal, JournalRecord, OnAppend, What, ignore
 from yellow_ladder.climb.plan import Plan, freeze
+from yellow_ladder.climb.price import drop_scratch
 from yellow_ladder.climb.progress import State
 from yellow_ladder.climb.run import Run, StepTrouble, never, run_steps, utc_now
 from yellow_ladder.climb.up import steps_up
@@ -168,6 +169,7 @@ def settle(climb: Climb, conditions: Conditions, *, drop_backup: bool) -> Settle
     if climb.standing.state is State.CLIMBED:
         run.note(What.END, State.SETTLED, {"backup_dropped": drop_backup})
     remove_entry(plan.aside)
+    drop_scratch(plan)
     if Path(plan.work) != plan.folder:
         remove_entry(Path(plan.work))
     backup = run.site.state.backups / plan.backup_name

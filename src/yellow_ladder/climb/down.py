@@ -10,7 +10,7 @@ from yellow_ladder.backup.restore import restore_files
 from yellow_ladder.climb.door import close_site, close_tree, open_site
 from yellow_ladder.climb.placement import move_folders, put_in_place
 from yellow_ladder.climb.plan import Plan
-from yellow_ladder.climb.price import FOLDER_NAME, keep_newer, reckon
+from yellow_ladder.climb.price import FOLDER_NAME, drop_scratch, keep_newer
 from yellow_ladder.climb.progress import Standing
 from yellow_ladder.climb.run import Facts, Run, Step
 from yellow_ladder.climb.sitefile import take_back_moves
@@ -59,15 +59,11 @@ def steps_down(plan: Plan, standing: Standing) -> list[Step]:
 
 def keep_what_is_newer(run: Run) -> Facts:
     """Count and keep rows and files written since the climb; the services have stopped."""
-    price = reckon(run.plan)
-    folder = keep_newer(run.plan, price.files)
-    rows = sum(one.rows_now - one.rows_then for one in price.tables)
+    price, folder = keep_newer(run.plan)
     kept = f"kept in {run.site.short(folder)}"
-    what = (
-        "nothing has come or gone; the databases are"
-        if price.is_nothing
-        else f"rows {rows:+,}, files +{len(price.files):,},"
-    )
+    what = f"{price.rows:,} rows and {len(price.files):,} files,"
+    if price.is_nothing:
+        what = "nothing has come, changed or gone; the databases are"
     return {"summary": f"{what} {kept}", "price": price.as_record()}
 
 
@@ -156,6 +152,7 @@ def tidy_back(run: Run) -> Facts:
         if inode_of(aside_of(run.plan, rung)) != run.plan.root_inode:
             remove_entry(aside_of(run.plan, rung))
     remove_entry(run.plan.aside)
+    drop_scratch(run.plan)
     if Path(run.plan.work) != run.plan.folder:
         remove_entry(Path(run.plan.work))
     return {}

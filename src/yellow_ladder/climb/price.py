@@ -2,72 +2,140 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
+from yellow_ladder.backup.catalog import read_backup
 from yellow_ladder.climb.expected import expected_tree, present_tree, site_after
-from yellow_ladder.climb.plan import Plan
+from yellow_ladder.climb.plan import Plan, migrations_folder
 from yellow_ladder.climb.surveys import AFTER_NAME, read_survey
 from yellow_ladder.database import Database
+from yellow_ladder.database.port import TableChanges
 from yellow_ladder.durable import private_folder
 from yellow_ladder.errors import LadderError
 from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.manifest import Kind, compare_manifests
+from yellow_ladder.migrations.apply import apply_scripts, read_scripts
 
-FOLDER_NAME = "written-since"
+FOLDER_NAME, SCRATCH_NAME, ROWS_NAME = "written-since", "price", "rows"
 
 
 @dataclass(frozen=True, slots=True)
 class TablePrice:
-    """One table: rows when the climb ended, and rows now."""
+    """One table: rows when the climb ended and now, and where they could be compared, what has come of them."""
 
     database: str
     table: str
     rows_then: int
     rows_now: int
+    compared: bool = False
+    added: int = 0
+    changed: int = 0
+    deleted: int = 0
+
+    @property
+    def rows(self) -> int:
+        """Rows that came, changed or went; where they were only counted, by how much the number differs."""
+        return self.added + self.changed + self.deleted if self.compared else abs(self.rows_now - self.rows_then)
 
 
 @dataclass(frozen=True, slots=True)
 class Price:
-    """What has been written since the site was opened again. Changed rows that leave the count alone are not told."""
+    """What has been written since the site was opened again.
+
+    `unreadable` are databases that cannot be read any more, `counted_only` those whose rows could not be compared one
+    by one, each with the reason: of them only numbers of rows are known.
+    """
 
     tables: tuple[TablePrice, ...]
     files: tuple[str, ...]
-    unreadable: tuple[str, ...] = ()  # databases that cannot be read any more, and why
+    unreadable: tuple[str, ...] = ()
+    counted_only: tuple[str, ...] = ()
+
+    @property
+    def rows(self) -> int:
+        """Rows of all tables that came, changed or went."""
+        return sum(one.rows for one in self.tables)
 
     @property
     def is_nothing(self) -> bool:
-        """Whether no row count and no file differs."""
-        return not self.files and not self.unreadable and all(one.rows_then == one.rows_now for one in self.tables)
+        """Whether no row and no file differs."""
+        return not (self.files or self.unreadable or self.counted_only or self.tables)
 
     def as_record(self) -> dict[str, Any]:
         """As JSON."""
         return asdict(self)
 
 
-def reckon(plan: Plan) -> Price:
-    """Count what going back would take away; reads only. Where the climb did not end, there is nothing to count."""
+def reckon(plan: Plan, copies: Mapping[str, Database] | None = None) -> Price:
+    """Count what going back would take away; of the site it only reads. Where the climb did not end, it is nothing.
+
+    The rows are compared with what the climb left, made once more from the backup and the migrations; the database is
+    copied for that, so that nobody who writes to it waits. `copies` are copies that there are already.
+    """
     try:
         then = read_survey(plan, AFTER_NAME)
     except LadderError:
         return Price((), ())
-    site = site_after(plan)
     tables: list[TablePrice] = []
-    unreadable = []
-    for name, database in site.databases().items():
+    unreadable, counted_only = [], []
+    for name, database in site_after(plan).databases().items():
         known = then.databases[name].tables
         try:
-            now = {table.name: database.count_rows(table.name) for table in database.tables()}
+            now = {table.name: database.count_rows_gently(table.name) for table in database.tables()}
         except LadderError as fault:  # a broken new version is a reason to go back, not one that keeps from it
             unreadable.append(f"{name}: {fault.problems[0].message}")
             continue
+        changes: dict[str, TableChanges] = {}
+        try:
+            copy = (copies or {}).get(name) or _copy_now(plan, name, database)
+            volatile = plan.site.database_spec(name).volatile  # rewritten by the application itself
+            changes = {one.table: one for one in copy.changes_since(_as_climbed(plan, name), volatile)}
+        except (LadderError, OSError) as fault:
+            counted_only.append(f"{name}: {fault.problems[0].message if isinstance(fault, LadderError) else fault}")
         for table in sorted(known.keys() | now.keys()):
-            rows_then = known[table].rows if table in known else 0
-            if rows_then != now.get(table, 0):
-                tables.append(TablePrice(name, table, rows_then, now.get(table, 0)))
-    return Price(tuple(tables), tuple(_changed_files(plan)), tuple(unreadable))
+            before, after = known[table].rows if table in known else 0, now.get(table, 0)
+            found = changes.get(table)
+            if found:
+                counts = (True, found.added, found.changed, found.deleted)
+                tables.append(TablePrice(name, table, before, after, *counts))
+            elif before != after:
+                tables.append(TablePrice(name, table, before, after))
+    return Price(tuple(tables), tuple(_changed_files(plan)), tuple(unreadable), tuple(counted_only))
+
+
+def _copy_now(plan: Plan, name: str, database: Database) -> Database:
+    """The database as it is now, copied while it may be written to."""
+    target = private_folder(plan.folder / SCRATCH_NAME) / f"now-{name}.sqlite"
+    remove_entry(target)
+    database.back_up_to(target, lambda _done, _total: None)
+    return database.opened_backup(target)
+
+
+def _as_climbed(plan: Plan, name: str) -> Database:
+    """The database as the climb left it: the backup with the migrations applied once more, made once and kept."""
+    site = site_after(plan)
+    database = site.databases()[name]
+    made = private_folder(plan.folder / SCRATCH_NAME) / f"as-climbed-{name}.sqlite"
+    if not made.is_file():
+        backup = read_backup(plan.site.state.backups / plan.backup_name)
+        fresh = made.with_name(f"{made.name}.new")
+        scratch = database.copied_to(backup.path / backup.database(name).file, fresh)
+        for rung in plan.rungs:
+            ours = [one for one in rung.migrations if one.database == name]
+            scripts = read_scripts(ours, [migrations_folder(plan.folder, rung.number)])
+            apply_scripts({name: scratch}, scripts, rung.to_version, plan.made_at)
+        fresh.replace(made)
+    return database.opened_backup(made)
+
+
+def drop_scratch(plan: Plan) -> None:
+    """Remove what was made for comparing."""
+    remove_entry(plan.folder / SCRATCH_NAME)
 
 
 def _changed_files(plan: Plan) -> list[str]:
@@ -78,24 +146,41 @@ def _changed_files(plan: Plan) -> list[str]:
     return [one.path for one in differing if one.path in found and found[one.path].kind is not Kind.FOLDER]
 
 
-def keep_newer(plan: Plan, files: tuple[str, ...]) -> Path:
-    """Copy the databases as they are now, whole, and the files given, into the climb's folder; may be repeated."""
+def keep_newer(plan: Plan) -> tuple[Price, Path]:
+    """Keep what was written since in the climb's folder, and reckon it; the services have stopped. May be repeated.
+
+    The databases are copied whole, rows that came, changed or went are written as CSV, and files are copied.
+    """
     site = site_after(plan)
     folder = private_folder(plan.folder / FOLDER_NAME)
+    copies: dict[str, Database] = {}
     for name, database in site.databases().items():
         target = folder / f"database-{name}.sqlite"
         remove_entry(target)
         try:
             database.back_up_to(target, lambda _done, _total: None)
+            copies[name] = database.opened_backup(target)
         except LadderError:
             _keep_as_it_is(database, folder)
-    for path in files:
-        target = folder / "files" / path
-        remove_entry(target)  # a copy that a kill left unfinished
-        private_folder(target.parent)
-        copy_entry(site.root / path, target)
+    price = reckon(plan, copies)
+    for name, copy in copies.items():
+        _keep_rows(plan, copy, [one for one in price.tables if one.database == name], folder / ROWS_NAME)
+    for path in price.files:
+        kept = folder / "files" / path
+        remove_entry(kept)  # a copy that a kill left unfinished
+        private_folder(kept.parent)
+        copy_entry(site.root / path, kept)
     os.sync()  # what is kept must be on disk before the steps that follow write over the originals
-    return folder
+    return price, folder
+
+
+def _keep_rows(plan: Plan, now: Database, tables: Sequence[TablePrice], folder: Path) -> None:
+    """Write rows that came, changed or went as CSV. The whole database is kept anyway: trouble here ends nothing."""
+    changes = [TableChanges(one.table, one.added, one.changed, one.deleted) for one in tables if one.compared]
+    if changes:
+        with contextlib.suppress(LadderError, OSError):
+            then = _as_climbed(plan, now.address.name)
+            now.write_changes_since(then, changes, private_folder(folder))
 
 
 def _keep_as_it_is(database: Database, folder: Path) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Protocol
@@ -39,6 +39,16 @@ class LedgerEntry:
     version: str
     sha256: str
     applied_at: str
+
+
+@dataclass(frozen=True, slots=True)
+class TableChanges:
+    """Rows of a table that differ between two moments."""
+
+    table: str
+    added: int
+    changed: int
+    deleted: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -122,6 +132,15 @@ class Database(Protocol):
 
     def opened_backup(self, backup: Path) -> Database:
         """A backup opened as a database, to be read only."""
+
+    def copied_to(self, backup: Path, scratch: Path) -> Database:
+        """A scratch database at `scratch` with a backup's content, to be written to and thrown away."""
+
+    def changes_since(self, then: Database, leave_out: Collection[str] = ()) -> list[TableChanges]:
+        """What differs from an earlier state of the same descent, table by table; both must be at rest."""
+
+    def write_changes_since(self, then: Database, changes: Sequence[TableChanges], folder: Path) -> list[Path]:
+        """Write the rows that differ as CSV, a file for each table that has any."""
 
     def restore_from(self, backup: Path, owner: tuple[int, int], mode: int) -> None:
         """Make the database what the backup holds, in one instant; may be repeated."""

@@ -5,20 +5,23 @@ from __future__ import annotations
 import contextlib
 import os
 import sqlite3
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
+from yellow_ladder.database import sqlite_changes
 from yellow_ladder.database import sqlite_look as look
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.port import (
     LEDGER_TABLE,
     Chunk,
+    Database,
     LedgerEntry,
     OnAmount,
     Span,
     Table,
+    TableChanges,
     Traits,
     UndecodableText,
 )
@@ -252,6 +255,45 @@ class SqliteDatabase:
     def opened_backup(self, backup: Path) -> SqliteDatabase:
         """See the port."""
         return SqliteDatabase(DatabaseAddress(self.address.name, "sqlite", backup, is_kept=True))
+
+    def copied_to(self, backup: Path, scratch: Path) -> SqliteDatabase:
+        """See the port."""
+        for path in (scratch, *(scratch.with_name(scratch.name + ending) for ending in _COMPANIONS)):
+            remove_entry(path)
+        _copy_bytes(backup, scratch)
+        scratch.chmod(0o600)
+        return SqliteDatabase(DatabaseAddress(self.address.name, "sqlite", scratch))
+
+    def changes_since(self, then: Database, leave_out: Collection[str] = ()) -> list[TableChanges]:
+        """See the port."""
+        pairs = self._paired(then)
+        with self._compared(then) as connection:
+            found = [sqlite_changes.count_changes(connection, *pair) for name, pair in pairs if name not in leave_out]
+        return [one for one in found if one.added or one.changed or one.deleted]
+
+    def write_changes_since(self, then: Database, changes: Sequence[TableChanges], folder: Path) -> list[Path]:
+        """See the port."""
+        wanted, written = {one.table for one in changes}, []
+        with self._compared(then) as connection:
+            for name, pair in self._paired(then):
+                if name in wanted:
+                    path = folder / f"{self.address.name}.{quote(name, safe='')}.csv"
+                    sqlite_changes.write_changes(connection, *pair, path)
+                    written.append(path)
+        return written
+
+    def _paired(self, then: Database) -> list[tuple[str, tuple[Table | None, Table | None]]]:
+        before = {table.name: table for table in then.tables()}
+        now = {table.name: table for table in self.tables()}
+        return [(name, (before.get(name), now.get(name))) for name in sorted(before.keys() | now.keys())]
+
+    @contextlib.contextmanager
+    def _compared(self, then: Database) -> Iterator[sqlite3.Connection]:
+        try:
+            with sqlite_changes.both_opened(then.address.path, self.address.path) as connection:
+                yield connection
+        except sqlite3.Error as fault:
+            raise self._explained(fault) from fault
 
     def restore_from(self, backup: Path, owner: tuple[int, int], mode: int) -> None:
         """See the port. A log of the newer database must go first: SQLite would replay it into the older one."""

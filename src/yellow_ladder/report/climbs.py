@@ -143,16 +143,19 @@ def price_page(price: Price, plan: Plan) -> Page:
     """What going back takes away."""
     page = Page().add(title(f"Going back: {plan.to_version} → {plan.from_version}", plan.site.name, plan.climb))
     if price.is_nothing:
-        return page.add(Text("No rows and no files have come or gone since the climb.", style=GOOD))
+        return page.add(Text("No rows and no files have come, changed or gone since the climb.", style=GOOD))
     page.add(Text("Written since the climb, and gone after going back (a copy is kept in the climb's folder):"))
-    ruled = table(["table", "rows after the climb", "rows now", "difference"], right=[1, 2, 3])
+    ruled = table(["table", "after the climb", "now", "added", "changed", "deleted"], right=[1, 2, 3, 4, 5])
     for one in price.tables:
-        difference = f"{one.rows_now - one.rows_then:+,}"
-        ruled.add_row(f"{one.database}.{one.table}", f"{one.rows_then:,}", f"{one.rows_now:,}", difference)
+        counts = [f"{count:,}" if one.compared else "?" for count in (one.added, one.changed, one.deleted)]
+        ruled.add_row(f"{one.database}.{one.table}", f"{one.rows_then:,}", f"{one.rows_now:,}", *counts)
     if price.tables:
         page.add(ruled)
     if price.unreadable:
         page.add(heading("Databases that cannot be read any more"), bullet_list(price.unreadable, "!", CAREFUL))
+    if price.counted_only:
+        words = "Rows that could only be counted, not compared one by one"
+        page.add(heading(words), bullet_list(price.counted_only, "!", CAREFUL))
     if price.files:
         more = [f"and {len(price.files) - 10:,} more"] if len(price.files) > 10 else []
         page.add(heading(f"Files ({len(price.files):,})"), bullet_list([*price.files[:10], *more]))

@@ -1,0 +1,115 @@
+"""How two SQLite files of the same descent differ, row by row. Both are copies that nobody writes to."""
+
+from __future__ import annotations
+
+import contextlib
+import sqlite3
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+from yellow_ladder.database.port import Table, TableChanges
+from yellow_ladder.database.sqlite_look import quoted
+
+_ROW_NUMBERS = ("rowid", "_rowid_", "oid")
+ADDED, CHANGED, WAS, DELETED = "added", "changed", "was", "deleted"
+
+
+@contextlib.contextmanager
+def both_opened(then: Path, now: Path) -> Iterator[sqlite3.Connection]:
+    """Both files on one connection, as `main` and `now`, to be read only."""
+    connection = sqlite3.connect(_uri(then), uri=True, isolation_level=None)
+    try:
+        connection.text_factory = lambda raw: raw.decode("utf-8", "surrogateescape")
+        connection.execute("ATTACH ? AS now", (_uri(now),))
+        yield connection
+    finally:
+        connection.close()
+
+
+def _uri(path: Path) -> str:
+    return f"file:{quote(str(path))}?mode=ro&immutable=1"
+
+
+def count_changes(connection: sqlite3.Connection, then: Table | None, now: Table | None) -> TableChanges:
+    """Rows of one table that were added, changed and deleted; a table that is only on one side is all of one kind."""
+    name = (now or then or Table("", (), ())).name
+    counts = dict.fromkeys((ADDED, CHANGED, DELETED), 0)
+    for kind, _, query in _queries(connection, then, now):
+        if kind in counts:
+            counts[kind] = int(connection.execute(f"SELECT count(*) FROM ({query})").fetchone()[0])  # noqa: S608
+    return TableChanges(name, counts[ADDED], counts[CHANGED], counts[DELETED])
+
+
+def write_changes(connection: sqlite3.Connection, then: Table | None, now: Table | None, target: Path) -> int:
+    """Write these rows as CSV: what happened, then every column. A changed row stands as it is and as it was.
+
+    Text is quoted, numbers are not, NULL is an empty field without quotes, bytes are 0x and hex. Returns the lines.
+    """
+    lines = 0
+    header: tuple[str, ...] = ()
+    with target.open("w", encoding="utf-8", errors="backslashreplace", newline="") as stream:
+        target.chmod(0o600)
+        for kind, columns, query in _queries(connection, then, now):
+            for row in connection.execute(query):
+                if columns != header:
+                    header = columns
+                    stream.write(",".join(map(_field, ("change", *columns))) + "\n")
+                stream.write(",".join((kind, *map(_field, row))) + "\n")
+                lines += 1
+    return lines
+
+
+def _field(value: Any) -> str:
+    if value is None:
+        return ""
+    if isinstance(value, bytes):
+        return f"0x{value.hex()}"
+    if isinstance(value, str):
+        return '"' + value.replace('"', '""') + '"'
+    return repr(value)
+
+
+def _queries(
+    connection: sqlite3.Connection, then: Table | None, now: Table | None
+) -> Iterator[tuple[str, tuple[str, ...], str]]:
+    """(what happened, columns, query) for each kind of change."""
+    if then is None or now is None:
+        only, place, kind = (now, "now", ADDED) if now else (then, "main", DELETED)
+        if only:
+            yield kind, only.columns, f"SELECT {_listed(only.columns, 'x')} FROM {place}.{quoted(only.name)} AS x"  # noqa: S608
+        return
+    old, new = f"main.{quoted(then.name)} AS t", f"now.{quoted(now.name)} AS n"
+    key = _key(connection, then, now)
+    same = " AND ".join(f"t.{one} IS n.{one}" for one in key)
+    shared = [name for name in now.columns if name in then.columns]
+    differs = " OR ".join(_differs(quoted(name)) for name in shared) or "0"
+    theirs, ours = _listed(now.columns, "n"), _listed(then.columns, "t")
+    yield ADDED, now.columns, f"SELECT {theirs} FROM {new} WHERE NOT EXISTS (SELECT 1 FROM {old} WHERE {same})"  # noqa: S608
+    yield CHANGED, now.columns, f"SELECT {theirs} FROM {new} JOIN {old} ON {same} WHERE {differs}"  # noqa: S608
+    yield WAS, then.columns, f"SELECT {ours} FROM {new} JOIN {old} ON {same} WHERE {differs}"  # noqa: S608
+    yield DELETED, then.columns, f"SELECT {ours} FROM {old} WHERE NOT EXISTS (SELECT 1 FROM {new} WHERE {same})"  # noqa: S608
+
+
+def _listed(columns: Sequence[str], of: str) -> str:
+    return ", ".join(f"{of}.{quoted(name)}" for name in columns)
+
+
+def _differs(column: str) -> str:
+    """Whatever a column's collation calls equal, other bytes and another type are another value."""
+    return f"(n.{column} COLLATE BINARY IS NOT t.{column} COLLATE BINARY OR typeof(n.{column}) <> typeof(t.{column}))"
+
+
+def _key(connection: sqlite3.Connection, then: Table, now: Table) -> list[str]:
+    """What ties a row to its earlier self: the primary key, or the row number, which migrations give both alike."""
+    if now.key and now.key == then.key:
+        return [quoted(name) for name in now.key]
+    taken = {name.lower() for name in (*then.columns, *now.columns)}
+    number = next((one for one in _ROW_NUMBERS if one not in taken), "")
+    if number:
+        with contextlib.suppress(sqlite3.OperationalError):
+            connection.execute(f"SELECT {number} FROM now.{quoted(now.name)} LIMIT 0").close()  # noqa: S608
+            connection.execute(f"SELECT {number} FROM main.{quoted(then.name)} LIMIT 0").close()  # noqa: S608
+            return [number]
+    return [quoted(name) for name in now.columns if name in then.columns]
