@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import json
 import os
+import shutil
 import sqlite3
 import stat
+import struct
 import subprocess
 from collections.abc import Callable
 from pathlib import Path
@@ -233,3 +236,71 @@ def test_two_backups_of_one_second_are_two(idle: Demo) -> None:
     names = [make_backup(site, "2.4", now, silent).name for _ in range(2)]
     assert len(set(names)) == 2
     assert [one["path"].rsplit("/", 1)[-1] for one in idle.json("backup", "list")] == names
+
+
+# An access control list (acl(5), version 2): account 4321 may read and write as well.
+ACL = struct.pack("<I", 2) + b"".join(
+    struct.pack("<HHI", tag, bits, who)
+    for tag, bits, who in ((1, 6, 2**32 - 1), (2, 6, 4321), (4, 4, 2**32 - 1), (16, 6, 2**32 - 1), (32, 4, 2**32 - 1))
+)
+LIST = "system.posix_acl_access"
+
+
+def with_attributes(demo: Demo) -> list[Path]:
+    """Give some files of the site attributes of their own; those that have a list come last."""
+    noted, listed = demo.root / "uploads" / "latest.txt", demo.root / "server.py"
+    noted.write_text("x")
+    try:
+        os.setxattr(noted, "user.signed-by", b"K\xc3\xa4the \xff\x00")
+        for path in (listed, demo.root / "data", demo.root / "etc" / "quaybook.ini"):
+            os.setxattr(path, LIST, ACL)
+    except OSError as fault:
+        pytest.skip(f"the file system of the tests keeps no extended attributes: {fault}")
+    return [noted, listed, demo.root / "data", demo.root / "etc" / "quaybook.ini"]
+
+
+def test_attributes_and_access_lists_come_back(idle: Demo, tmp_path: Path) -> None:
+    noted, *listed = with_attributes(idle)
+    modes = [path.stat().st_mode for path in listed]
+    backup = make_backup(idle.site(), "2.4", utc_now(), silent)
+    os.removexattr(noted, "user.signed-by")
+    for path in listed:
+        os.removexattr(path, LIST)
+    os.setxattr(idle.root / "VERSION", "user.stranger", b"not there before")
+    for _ in range(2):
+        restore_files(backup, idle.root, idle.site().skipped())
+        assert os.getxattr(noted, "user.signed-by") == b"K\xc3\xa4the \xff\x00"
+        assert [os.getxattr(path, LIST) for path in listed] == [ACL] * len(listed)
+        assert [path.stat().st_mode for path in listed] == modes
+        assert os.listxattr(idle.root / "VERSION") == []
+    target = tmp_path / "by hand"
+    target.mkdir()
+    unpack = (
+        f"zstd -dcq '{backup.archive}' | tar -xp --xattrs --xattrs-include='*' -C '{target}' --strip-components=1 root"
+    )
+    subprocess.run(["bash", "-c", unpack], check=True)
+    assert os.getxattr(target / "uploads/latest.txt", "user.signed-by") == b"K\xc3\xa4the \xff\x00"
+
+
+def test_an_access_list_outlives_a_climb_and_the_way_back(idle: Demo) -> None:
+    with_attributes(idle)
+    assert idle.yl("climb", "--yes").code == 0
+    for name in ("server.py", "data", "config/quaybook.ini"):
+        assert os.getxattr(idle.root / name, LIST) == ACL
+    assert os.getxattr(idle.root / "uploads/latest.txt", "user.signed-by").startswith(b"K")
+    os.removexattr(idle.root / "uploads/latest.txt", "user.signed-by")
+    shutil.rmtree(next((idle.folder / ".ladder/climbs").glob("*/aside")))  # so that everything comes from the backup
+    assert idle.yl("descend", "--yes").code == 0
+    for name in ("server.py", "data", "etc/quaybook.ini"):
+        assert os.getxattr(idle.root / name, LIST) == ACL
+    assert os.getxattr(idle.root / "uploads/latest.txt", "user.signed-by").startswith(b"K")
+
+
+def test_a_backup_from_before_attributes_were_kept_takes_none_away(idle: Demo) -> None:
+    noted, *_ = with_attributes(idle)
+    backup = make_backup(idle.site(), "2.4", utc_now(), silent)
+    listing = backup.path / "files.jsonl"
+    lines = [json.loads(line) for line in listing.read_text().splitlines()]
+    listing.write_text("".join(json.dumps({k: v for k, v in one.items() if k != "attributes"}) + "\n" for one in lines))
+    restore_files(backup, idle.root, idle.site().skipped())
+    assert os.listxattr(noted) == ["user.signed-by"]

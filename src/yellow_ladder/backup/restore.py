@@ -13,6 +13,7 @@ from yellow_ladder.backup.make import path_of_member
 from yellow_ladder.durable import private_folder, sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.files.archive_read import open_members
+from yellow_ladder.files.attributes import match_attributes
 from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.looking import READ_BYTES
 from yellow_ladder.files.manifest import (
@@ -168,6 +169,8 @@ def _set_rights(root: Path, expected: Manifest) -> int:
             if entry.kind is not Kind.LINK:
                 location.chmod(entry.mode)
             count += 1
+        if entry.attributes is not None and entry.kind is not Kind.LINK:
+            count += match_attributes(location, entry.attributes)  # after owner and mode, which change them
         if now.modified_ns != entry.modified_ns:
             os.utime(location, ns=(entry.modified_ns, entry.modified_ns), follow_symlinks=False)
     return count

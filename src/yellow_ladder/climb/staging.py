@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from yellow_ladder.errors import BadInput, Problem
+from yellow_ladder.files.attributes import match_attributes, read_attributes
 from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.manifest import Entry, Kind, Manifest, describe, walk_tree, within
 from yellow_ladder.files.unpack import unpack_archive
@@ -152,6 +153,8 @@ def _set_rights(staged: Path, carried: Carried, kept: set[str]) -> None:
         os.chown(location, *owner, follow_symlinks=False)
         if entry.kind is not Kind.LINK:
             location.chmod(mode)
+            if model is not None and model.kind is entry.kind:
+                match_attributes(location, read_attributes(site.root / model.path))
         given[path] = describe(path, location)
 
 

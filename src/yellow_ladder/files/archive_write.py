@@ -17,6 +17,7 @@ from typing import BinaryIO
 
 import zstandard
 
+from yellow_ladder.files.attributes import as_pax, read_attributes
 from yellow_ladder.files.looking import READ_BYTES
 from yellow_ladder.files.manifest import (
     Entry,
@@ -142,6 +143,7 @@ def member_header(entry: Entry, name: str) -> tarfile.TarInfo:
     header.mode, header.uid, header.gid = entry.mode, entry.uid, entry.gid
     header.mtime = entry.modified_ns // 10**9
     header.pax_headers = {"mtime": f"{entry.modified_ns // 10**9}.{entry.modified_ns % 10**9:09d}"}
+    header.pax_headers |= as_pax(entry.attributes or ())
     if entry.kind is Kind.FOLDER:
         header.type = tarfile.DIRTYPE
     elif entry.kind is Kind.LINK:
@@ -170,12 +172,15 @@ def _add_tree(
 ) -> dict[str, Entry]:
     entries: dict[str, Entry] = {}
     links = HardLinks()
-    writer.add_header(member_header(describe("", source.root), source.prefix))
+    top = replace(describe("", source.root), attributes=read_attributes(source.root))
+    writer.add_header(member_header(top, source.prefix))
     for path, found in walk_tree(source.root, source.skip):
         entry = links.mark(describe(path, found.path), found)
         if entry.kind is Kind.OTHER:
             continue
         name = f"{source.prefix}/{path}"
+        if entry.kind is not Kind.LINK:
+            entry = replace(entry, attributes=read_attributes(found.path))
         if entry.same_as:
             entry = replace(entry, sha256=entries[entry.same_as].sha256)
             writer.add_header(_hard_link(entry, name, f"{source.prefix}/{entry.same_as}"))
@@ -192,7 +197,8 @@ def _add_tree(
 def _add_steady(writer: TarWriter, entry: Entry, name: str, location: str, unsteady: list[str]) -> Entry:
     """Add a file, again while it changes under the reading; tar restores the last member of a name."""
     for _ in range(_TRIES_FOR_A_CHANGING_FILE):
-        entry, steady = writer.add_file(describe(entry.path, location), name, location)
+        now = replace(describe(entry.path, location), attributes=read_attributes(location))
+        entry, steady = writer.add_file(now, name, location)
         if steady:
             return entry
     unsteady.append(entry.path)

@@ -11,6 +11,7 @@ from dataclasses import asdict, dataclass, replace
 from enum import StrEnum
 from pathlib import Path
 
+from yellow_ladder.files.attributes import Attributes
 from yellow_ladder.files.looking import digest_of
 
 
@@ -39,6 +40,7 @@ class Entry:
     inode: int = 0
     changed_ns: int = 0
     same_as: str = ""  # the first path of the same file in this tree, for hard links
+    attributes: Attributes | None = None  # extended ones; None where nobody looked
 
     def same_content(self, other: Entry) -> bool:
         """Whether kind, bytes and link target agree."""
@@ -214,7 +216,9 @@ def manifest_from_lines(content: bytes) -> dict[str, Entry]:
     manifest = {}
     for line in content.splitlines():
         fields = json.loads(line)
-        entry = Entry(**{**fields, "kind": Kind(fields["kind"])})
+        known = fields.get("attributes")
+        attributes = None if known is None else tuple((name, value) for name, value in known)
+        entry = Entry(**{**fields, "kind": Kind(fields["kind"]), "attributes": attributes})
         manifest[entry.path] = entry
     return manifest
 

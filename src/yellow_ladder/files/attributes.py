@@ -1,0 +1,59 @@
+"""Extended attributes that belong to a file: the users' own, access control lists, capabilities.
+
+Access control lists are attributes on Linux (acl(5)); in archives they stand as `SCHILY.xattr.` pax records, which
+common tars restore with --xattrs. What belongs to the machine and not to the file (labels of a security module) is
+left out.
+"""
+
+from __future__ import annotations
+
+import base64
+import errno
+import os
+from pathlib import Path
+
+from yellow_ladder.errors import AnswerNo, Problem
+
+Attributes = tuple[tuple[str, str], ...]
+"""Names with values in base64, in name order."""
+
+_KEPT = ("user.", "system.posix_acl_", "security.capability")
+_NONE_HERE = (errno.ENOTSUP, errno.EPERM, errno.ENODATA)
+PAX_PREFIX = "SCHILY.xattr."
+
+
+def read_attributes(location: str | Path) -> Attributes:
+    """What a file or folder has; nothing where its file system keeps none. Links have none of their own."""
+    try:
+        names = sorted(name for name in os.listxattr(location, follow_symlinks=False) if name.startswith(_KEPT))
+        return tuple((n, base64.b64encode(os.getxattr(location, n, follow_symlinks=False)).decode()) for n in names)
+    except OSError as fault:
+        if fault.errno in _NONE_HERE:
+            return ()
+        raise
+
+
+def match_attributes(location: str | Path, wanted: Attributes) -> bool:
+    """Make a file's attributes the wanted ones; whether anything differed.
+
+    Raises AnswerNo where the file system does not take them: leaving one out would open or close a file to somebody.
+    """
+    have = dict(read_attributes(location))
+    if have == dict(wanted):
+        return False
+    try:
+        for name in have.keys() - dict(wanted).keys():
+            os.removexattr(location, name, follow_symlinks=False)
+        for name, value in wanted:
+            if have.get(name) != value:
+                os.setxattr(location, name, base64.b64decode(value), follow_symlinks=False)
+    except OSError as fault:
+        text = f"{location} cannot be given its extended attributes or access control list: {fault.strerror}"
+        remedy = "put it on a file system that keeps them (mount option acl), and run yl as root"
+        raise AnswerNo(Problem("attributes-refused", text, remedy, str(location))) from fault
+    return True
+
+
+def as_pax(attributes: Attributes) -> dict[str, str]:
+    """The attributes as pax records; bytes that are no text survive as escapes."""
+    return {PAX_PREFIX + name: base64.b64decode(value).decode("utf-8", "surrogateescape") for name, value in attributes}
