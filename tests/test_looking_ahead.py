@@ -392,6 +392,7 @@ def test_days_of_use_and_peoples_work_are_waited_for_unless_told(idle: Demo) -> 
     assert idle.json("route")["landings"] == [
         {"after": 1, "at": "2.6", "do": ["let people use 2.6 for 9 days", "have this done: sort the notices"]}
     ]
+    assert idle.json("route", "--no-wait")["landings"] == []
     assert idle.yl("climb", "--yes").code == 3
     refused = idle.yl("climb", "--continue", "--yes", "--json")
     told = " ".join(one["message"] for one in refused.problems)

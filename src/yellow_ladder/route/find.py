@@ -120,6 +120,8 @@ def find_route(
     over = _passed_over(between, barred, [by_version[version] for version in found.way], found.reached)
     sheets = [rung.release.sheet for rung in rungs]
     landings = find_landings((present, here.sheet if here else None), sheets, machine)
+    if wishes.no_wait:
+        landings = [one for one in landings if one.changes]
     if target is None:
         over += [PassedOver(r.version, why) for r in releases if r.version > wanted and (why := _barred(r, wishes))]
     open_ones = [r for r in releases if not is_preview(r)]
