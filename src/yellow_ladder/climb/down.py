@@ -7,6 +7,7 @@ from pathlib import Path
 
 from yellow_ladder.backup.catalog import read_backup
 from yellow_ladder.backup.restore import restore_files
+from yellow_ladder.checks.records import count_of
 from yellow_ladder.climb.door import close_site, close_tree, open_site
 from yellow_ladder.climb.placement import move_folders, put_in_place
 from yellow_ladder.climb.plan import Plan
@@ -61,7 +62,7 @@ def keep_what_is_newer(run: Run) -> Facts:
     """Count and keep rows and files written since the climb; the services have stopped."""
     price, folder = keep_newer(run.plan)
     kept = f"kept in {run.site.short(folder)}"
-    what = f"{price.rows:,} rows and {len(price.files):,} files,"
+    what = f"{count_of(price.rows, 'row')} and {count_of(len(price.files), 'file')},"
     if price.is_nothing:
         what = "nothing has come, changed or gone; the databases are"
     return {"summary": f"{what} {kept}", "price": price.as_record()}
