@@ -202,6 +202,34 @@ def test_one_runtime_for_the_whole_way_is_asked_for_before(make_demo: MakeDemo) 
     assert "which 2.4 runs on as well" in stops["machine"]["remedy"]
 
 
+TOOL = '[[tools]]\nname = "paper"\ncommand = ["echo", "{}"]'
+PART = '[[versions]]\nof = "disk"\npart = "kit"\ncommand = ["echo", "{}"]'
+NEEDS = [
+    ('tools = { paper = ">=6" }', "", "stop", "nothing tells the version of the tool paper"),
+    ('tools = { paper = ">=6" }', TOOL.format("5.2"), "stop", "the tool paper is at 5.2"),
+    ('tools = { paper = ">=6" }', TOOL.format("6.2"), "ok", "paper is at 6.2"),
+    ('packages = { Tides = ">=1" }', '[runtime]\ncommand = ["echo", "3.9"]\npackages = ["echo", "ropes 2"]', "stop",
+     "the package tides is not installed"),
+    ('packages = { Tides = ">=1" }', '[runtime]\ncommand = ["echo", "3.9"]\npackages = ["echo", "TIDES==1.2"]', "ok",
+     "the package tides is at 1.2"),
+    ('database = { sqlite = ">=99" }', "", "stop", "the database server sqlite is at 3."),
+    ('database = { mariadb = ">=10.6" }', "", "", ""),
+    ('parts = { kit = ">=2" }', PART.format("1.9"), "stop", "kit is at 1.9"),
+    ('licence = "of the year 2026"', "", "stop", "needs a licence (of the year 2026), and no licence file is here"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("needs", "site", "level", "told"), NEEDS)
+def test_what_a_release_needs_is_asked_of_the_machine(idle: Demo, needs: str, site: str, level: str, told: str) -> None:
+    beside(idle, "2.6", f"[needs]\n{needs}\n")
+    idle.edit('digests = "required"', 'digests = "wanted"')
+    idle.edit("[[databases]]", f"{site}\n\n[[databases]]")
+    findings = [*found(idle, "machine", "--to", "2.6"), *found(idle, "licence", "--to", "2.6")]
+    assert [one["level"] for one in findings] == ([level] if level else [])
+    assert not told or told in findings[0]["saw"]
+    assert not findings or level == "ok" or findings[0]["remedy"]
+
+
 def beside(demo: Demo, version: str, needs: str) -> None:
     """Lay a sheet beside a release that says the same with other needs."""
     from yellow_ladder.release.source import sheet_in

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from datetime import timedelta
 
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.errors import LadderError
-from yellow_ladder.route import Landing, Route, Thing
+from yellow_ladder.route import Landing, Route, Rung, Thing
 from yellow_ladder.route.needs import needs_of
 from yellow_ladder.survey.machine import surveyed_machine
 
@@ -34,18 +34,25 @@ def machine_meets(at: Circumstances, route: Route) -> Iterator[Finding]:
             remedy += f", which {route.present} runs on as well; then check again"
         yield stop("machine", seen, remedy, f"{change.wanted} on the way to {route.target}")
     changed = {change.thing for change in before.changes} if before else set()
-    asked: dict[Thing, list[str]] = {}
-    for rung in route.rungs:
-        for thing, wanted in needs_of(rung.release.sheet).items():
-            asked.setdefault(thing, []).append(f"{rung.to_version} needs {wanted}")
-    for thing, wants in asked.items():
+    for thing, wants in _asked(route.rungs).items():
         version = have.versions.get(thing, "")
         if not version and thing.kind == "package" and at.survey.packages:
             yield stop("machine", f"{thing} is not installed", "install it", "; ".join(wants))
         elif not version and not (thing.kind == "database" and _other_engines(at, thing)):
             yield stop("machine", f"nothing tells the version of {thing}", _PROBES[thing.kind], "; ".join(wants))
-        elif version and thing not in changed:
+    for thing, wants in _asked(route.leg).items():
+        version = have.versions.get(thing, "")
+        if version and thing not in changed:
             yield ok("machine", f"{thing} is at {version}; {'; '.join(wants)}")
+
+
+def _asked(rungs: Sequence[Rung]) -> dict[Thing, list[str]]:
+    """What is asked for on the way, and by which releases."""
+    asked: dict[Thing, list[str]] = {}
+    for rung in rungs:
+        for thing, wanted in needs_of(rung.release.sheet).items():
+            asked.setdefault(thing, []).append(f"{rung.to_version} needs {wanted}")
+    return asked
 
 
 def _other_engines(at: Circumstances, thing: Thing) -> bool:

@@ -42,6 +42,7 @@ def prepared_page(demo: DemoSite, rows: int, program_folder: str = "", *, ends: 
             *_find_program(program_folder),
             (f"cd {shlex.quote(str(demo.folder))}", "everything below is typed there"),
             ("yl survey", "what is installed"),
+            ("yl check", "whether anything stands in the way"),
             ("yl climb --to 4.0", "see the plan and climb"),
             (f"yl demo --remove {shlex.quote(str(demo.folder))}", "stop it and remove the folder"),
         )

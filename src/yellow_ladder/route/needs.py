@@ -84,7 +84,7 @@ def needs_of(sheet: ReleaseSheet) -> dict[Thing, str]:
     needs = sheet.needs
     found = {Thing("runtime"): needs.runtime} if needs.runtime else {}
     for kind, table in (("database", needs.database), ("tool", needs.tools), ("package", needs.packages)):
-        found |= {Thing(kind, name): wanted for name, wanted in table.items()}
+        found |= {Thing(kind, name.lower() if kind == "package" else name): wanted for name, wanted in table.items()}
     brought = sheet.release.parts
     return found | {Thing("part", name): wanted for name, wanted in needs.parts.items() if name not in brought}
 
