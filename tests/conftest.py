@@ -12,10 +12,15 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import settings
 
 from yellow_ladder.demo.build import build_releases
 from yellow_ladder.demo.prepare import DemoSite, prepare_demo, start_site, stop_site
 from yellow_ladder.site.site import Site, load_site
+
+# Laws are about what comes out, not about how fast a busy machine is.
+settings.register_profile("house", deadline=None)
+settings.load_profile("house")
 
 PROGRAM = Path(sys.executable).parent / "yl"
 

@@ -13,6 +13,8 @@ from hypothesis import strategies as st
 
 from tests.conftest import Demo
 from tests.test_bad_input import state_of
+from yellow_ladder.climb import price as price_module
+from yellow_ladder.climb.catalog import list_climbs
 from yellow_ladder.database import Database, DatabaseAddress, open_database
 from yellow_ladder.database.port import TableChanges
 
@@ -119,6 +121,7 @@ def test_every_row_written_since_is_counted_and_kept_where_it_can_be_read(idle: 
     assert not (climb / "price").exists()
     assert not (climb / "written-since").exists()
     assert "--yes" in idle.yl("descend", "--json").problems[0]["remedy"]
+    assert not (climb / "price").exists()
     result = idle.json("descend", "--yes")
     assert result["price"] == price
     rows = climb / "written-since" / "rows"
@@ -131,6 +134,7 @@ def test_every_row_written_since_is_counted_and_kept_where_it_can_be_read(idle: 
     assert booking.count("\nwas,7,") == booking.count("\nchanged,7,") == 1
     assert not (climb / "price").exists()
     assert idle.json("survey")["version"] == "2.4"
+    assert idle.yl("descend", "--price", "--json").problems[0]["code"] == "no-price"
 
 
 def test_where_rows_cannot_be_compared_their_number_is_still_told(idle: Demo) -> None:
@@ -145,3 +149,15 @@ def test_where_rows_cannot_be_compared_their_number_is_still_told(idle: Demo) ->
     assert {one["table"]: one["rows_now"] - one["rows_then"] for one in price["tables"]} == {"notices": -2, "owners": 1}
     assert not any(one["compared"] for one in price["tables"])
     assert len(price["counted_only"]) == 1
+    assert not list((idle.folder / ".ladder/climbs").glob("*/price"))
+
+
+def test_without_room_the_disk_is_not_filled_to_compare_rows(idle: Demo, monkeypatch: pytest.MonkeyPatch) -> None:
+    idle.yl("climb", "--yes")
+    written_to(idle)
+    monkeypatch.setattr(price_module, "_LEFT_FREE_BYTES", 2**62)
+    (climb,) = list_climbs(idle.site())
+    found = price_module.reckon(climb.plan)
+    assert "are free" in found.counted_only[0]
+    assert {one.table for one in found.tables} == {"notices", "owners"}
+    assert not (climb.plan.folder / "price").exists()

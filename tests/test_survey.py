@@ -411,6 +411,21 @@ def test_a_file_that_changed_just_now_is_not_believed_from_memory(tmp_path: Path
     index = json.loads((tmp_path / "memory/index.json").read_bytes())
     assert all(signature == "" for path, (signature, _, _) in index["folders"].items() if path.count("/"))
     assert index["result_key"] == ""
+    again = Memory.load(tmp_path / "memory", "key")
+    assert again.rows("m0/s0")
+    assert again.known("m0/s0") == {}
+    again.close()
+
+
+def test_large_answers_and_many_unsettled_folders_keep_nobody_waiting(tmp_path: Path) -> None:
+    root = grown(tmp_path / "tree", folders=120, files=150)
+    for _ in range(3):  # each look finds every folder remembered and none settled
+        memory = Memory.load(tmp_path / "memory", "key")
+        tree = look_at_tree(root, TreeRules(), memory)
+        tree.began_ns = max(one.newest_ns for one in tree.folders.values())
+        remember(tree, "result", {})
+        assert len(tree.manifest()) == len(take_manifest(root, with_digests=False))
+        memory.close()
 
 
 @pytest.mark.parametrize("hurt", [b"", b"{", b'{"format": 1}', b"[]", b"\xff\xfe"])

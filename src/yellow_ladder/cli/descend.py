@@ -30,10 +30,10 @@ def command(choices: Choices, /, name: str | None, yes: bool, only_price: bool) 
     site = choices.site(under_way=True)
     with site.state.locked("descend"):
         climb = (open_climb(site) if name is None else None) or find_climb(site, name)
+        refuse_if_built_upon(site, climb)
         if only_price:
             _show_price(choices, climb)
             return
-        refuse_if_built_upon(site, climb)
         price = Price((), ())
         if climb.standing.state is State.CLIMBED:
             price = _agreed_price(choices, climb, yes=yes)
@@ -44,14 +44,27 @@ def command(choices: Choices, /, name: str | None, yes: bool, only_price: bool) 
 
 
 def _show_price(choices: Choices, climb: Climb) -> None:
-    price = reckon(climb.plan)
-    drop_scratch(climb.plan)
+    if climb.standing.state is not State.CLIMBED:
+        text = f"the climb {climb.name} is {climb.standing.state}: going back from it has no price"
+        raise AnswerNo(Problem("no-price", text, "see yl history"))
+    try:
+        price = reckon(climb.plan)
+    finally:
+        drop_scratch(climb.plan)
     page = price_page(price, climb.plan)
     page.add(next_command((f"yl descend {climb.name}", "go back")))
     emit("descend", choices, {"climb": climb.name, "price": price.as_record()}, page)
 
 
 def _agreed_price(choices: Choices, climb: Climb, *, yes: bool) -> Price:
+    try:
+        return _price_agreed_to(choices, climb, yes=yes)
+    except BaseException:
+        drop_scratch(climb.plan)
+        raise
+
+
+def _price_agreed_to(choices: Choices, climb: Climb, *, yes: bool) -> Price:
     price = reckon(climb.plan)
     if not choices.as_json:
         console(choices).print(price_page(price, climb.plan))
@@ -61,6 +74,5 @@ def _agreed_price(choices: Choices, climb: Climb, *, yes: bool) -> Price:
         text = "going back needs somebody's agreement, and there is no terminal to ask at"
         raise BadInput(Problem("not-agreed", text, "say --yes"))
     if not click.confirm(f"Go back to {climb.plan.from_version} now?", err=True):
-        drop_scratch(climb.plan)
         raise AnswerNo(Problem("not-agreed", "not agreed to; nothing was changed", ""))
     return price

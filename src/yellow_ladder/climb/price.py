@@ -16,12 +16,13 @@ from yellow_ladder.climb.surveys import AFTER_NAME, read_survey
 from yellow_ladder.database import Database
 from yellow_ladder.database.port import TableChanges
 from yellow_ladder.durable import private_folder
-from yellow_ladder.errors import LadderError
+from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.manifest import Kind, compare_manifests
 from yellow_ladder.migrations.apply import apply_scripts, read_scripts
 
 FOLDER_NAME, SCRATCH_NAME, ROWS_NAME = "written-since", "price", "rows"
+_TIMES_ITS_SIZE, _LEFT_FREE_BYTES = 4, 64 * 1024**2
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,11 +93,13 @@ def reckon(plan: Plan, copies: Mapping[str, Database] | None = None) -> Price:
             continue
         changes: dict[str, TableChanges] = {}
         try:
+            _see_room(plan, database)
             copy = (copies or {}).get(name) or _copy_now(plan, name, database)
             volatile = plan.site.database_spec(name).volatile  # rewritten by the application itself
             changes = {one.table: one for one in copy.changes_since(_as_climbed(plan, name), volatile)}
         except (LadderError, OSError) as fault:
             counted_only.append(f"{name}: {fault.problems[0].message if isinstance(fault, LadderError) else fault}")
+            drop_scratch(plan)  # what is half made must not take the room that going back needs
         for table in sorted(known.keys() | now.keys()):
             before, after = known[table].rows if table in known else 0, now.get(table, 0)
             found = changes.get(table)
@@ -106,6 +109,16 @@ def reckon(plan: Plan, copies: Mapping[str, Database] | None = None) -> Price:
             elif before != after:
                 tables.append(TablePrice(name, table, before, after))
     return Price(tuple(tables), tuple(_changed_files(plan)), tuple(unreadable), tuple(counted_only))
+
+
+def _see_room(plan: Plan, database: Database) -> None:
+    """Raise AnswerNo unless both sides of the comparison, and the migrations' journal, fit without filling the disk."""
+    facts = os.statvfs(plan.folder)
+    free = facts.f_bavail * facts.f_frsize
+    wanted = _TIMES_ITS_SIZE * database.size_bytes() + _LEFT_FREE_BYTES
+    if free < wanted:
+        text = f"comparing the rows would take {wanted:,} bytes, and {free:,} are free"
+        raise AnswerNo(Problem("disk-full", text, f"free space at {plan.folder}", str(plan.folder)))
 
 
 def _copy_now(plan: Plan, name: str, database: Database) -> Database:

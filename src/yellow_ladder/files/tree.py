@@ -25,6 +25,7 @@ from yellow_ladder.files.manifest import Entry, kind_of
 _BATCH, _IN_FLIGHT = 8, 2
 _UNSETTLED_NS = 2_000_000_000
 _HELPER_FROM_FOLDERS = 24
+_UNKNOWN = "?"  # no signature is this
 FORMAT = 1
 
 
@@ -143,9 +144,14 @@ class Memory:
         return [tuple(row) for row in json.loads(self._stream.read(length))]
 
     def known(self, path: str) -> Known:
-        """Digests of a folder's files, with what shows that nobody wrote to them since."""
+        """Digests of a folder's files, with what shows that nobody wrote to them since.
+
+        A file that had changed in the last seconds before the look is not among them: a later write in the same tick
+        of the clock could not be told.
+        """
         with contextlib.suppress(OSError, ValueError, TypeError):
-            return {row[0]: (row[6], row[4], row[7], row[10]) for row in self.rows(path) if row[10]}
+            before = int(self.stamp.partition("-")[0], 16) - _UNSETTLED_NS
+            return {r[0]: (r[6], r[4], r[7], r[10]) for r in self.rows(path) if r[10] and r[7] < before}
         return {}
 
     def close(self) -> None:
@@ -178,8 +184,10 @@ def look_at_tree(root: Path, rules: TreeRules, memory: Memory) -> Tree:
 
 def _question(path: str, memory: Memory, *, again: bool = False) -> tuple[str, str, Known | None]:
     """What to ask of a folder: what is known of its files is fetched only where its signature does not stand."""
-    signature = memory.signatures.get(path, "")
-    return path, signature, memory.known(path) if again or not signature else None
+    if path not in memory.places:
+        return path, "", {}
+    # A question stays small, so that asking never waits for a helper that waits to be heard.
+    return path, memory.signatures[path] or _UNKNOWN, memory.known(path) if again else None
 
 
 class _Helper:
