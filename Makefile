@@ -8,6 +8,7 @@ demo:
 
 test:
 	@scripts/environment dev
+	@scripts/servers
 	.venv/bin/pytest
 
 lint:

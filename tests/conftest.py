@@ -6,6 +6,7 @@ import json
 import os
 import subprocess
 import sys
+import uuid
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -15,7 +16,8 @@ import pytest
 from hypothesis import settings
 
 from yellow_ladder.demo.build import build_releases
-from yellow_ladder.demo.prepare import DemoSite, prepare_demo, start_site, stop_site
+from yellow_ladder.demo.prepare import DemoSite, Place, free_port, prepare_demo, start_site, stop_site
+from yellow_ladder.demo.servers import PrivateServer, make_server, missing_programs, remove_server
 from yellow_ladder.site.site import Site, load_site
 
 # Laws are about what comes out, not about how fast a busy machine is.
@@ -98,10 +100,8 @@ def make_demo(tmp_path: Path) -> Iterator[MakeDemo]:
     """Make demonstration sites; whatever runs there is stopped at the end."""
     made: list[Site] = []
 
-    def make(
-        name: str = "harbour", *, rows: int = 60, broken: bool = False, start: bool = True, troubled: bool = False
-    ) -> Demo:
-        demo = Demo(prepare_demo(tmp_path / name, rows=rows, broken=broken, troubled=troubled))
+    def make(name: str = "harbour", *, rows: int = 60, start: bool = True, **wishes: Any) -> Demo:
+        demo = Demo(prepare_demo(tmp_path / name, rows=rows, **wishes))
         made.append(demo.site())
         if start:
             start_site(demo.site())
@@ -110,6 +110,42 @@ def make_demo(tmp_path: Path) -> Iterator[MakeDemo]:
     yield make
     for site in made:
         stop_site(site)
+
+
+def need(missing: list[str], what: str) -> None:
+    """Skip a test that needs programs which are not installed, unless nothing may be skipped."""
+    if missing:
+        assert not os.environ.get("YELLOW_LADDER_NEED_SERVERS"), f"{what} needs {missing[0]}"
+        pytest.skip(f"{what} needs {missing[0]}, which scripts/servers installs")
+
+
+@pytest.fixture(scope="session")
+def servers() -> Iterator[Callable[[str], PrivateServer]]:
+    """Private servers, made when they are first asked for, and gone at the end."""
+    made: dict[str, PrivateServer] = {}
+
+    def get(engine: str) -> PrivateServer:
+        need(missing_programs(engine), f"a test of {engine}")
+        if engine not in made:
+            made[engine] = make_server(engine, free_port())
+        return made[engine]
+
+    yield get
+    for server in made.values():
+        remove_server(server)
+
+
+@pytest.fixture
+def engine_demo(make_demo: MakeDemo, servers: Callable[[str], PrivateServer]) -> MakeDemo:
+    """Make demonstration sites on an engine, each with a database of its own on a server that tests share."""
+
+    def make(engine: str, name: str = "harbour", **wishes: Any) -> Demo:
+        if engine == "sqlite":
+            return make_demo(name, **wishes)
+        database = f"quaybook_{uuid.uuid4().hex[:10]}"
+        return make_demo(name, place=Place(engine, servers(engine), database), **wishes)
+
+    return make
 
 
 @pytest.fixture

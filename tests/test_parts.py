@@ -230,7 +230,7 @@ def migrated(tmp_path: Path, sql: str, times: int = 1) -> sqlite3.Connection:
         connection.close()
     (tmp_path / "up.sql").write_text(sql)
     database = open_database(DatabaseAddress("main", "sqlite", path))
-    scripts = read_scripts([Migration.model_validate({"id": "up", "file": "up.sql"})], [tmp_path])
+    scripts = read_scripts([Migration.model_validate({"id": "up", "file": "up.sql"})], [tmp_path], {"main": database})
     for _ in range(times):
         apply_scripts({"main": database}, scripts, "3.0", STAMP)
     return sqlite3.connect(path)

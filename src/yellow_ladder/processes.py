@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import ctypes
 import os
 import signal
 import subprocess
 import tempfile
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
@@ -27,6 +28,30 @@ class Completed:
     output: str
 
 
+_LIBC = ctypes.CDLL(None, use_errno=True)
+_PR_SET_PDEATHSIG = 1
+
+
+def _end_with_parent() -> None:
+    """Ask the kernel to kill this child when its parent dies, however that comes about."""
+    _LIBC.prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
+
+
+def nobody() -> None:
+    """Nobody looks on."""
+
+
+@dataclass(frozen=True, slots=True)
+class Streams:
+    """What a command is given besides its arguments. `look_on` is called while it works and may end it by raising."""
+
+    source: IO[bytes] | None = None
+    target: IO[bytes] | None = None
+    descriptors: tuple[int, ...] = ()
+    look_on: Callable[[], None] = nobody
+    ends_with_us: bool = False  # killed by the kernel when this process is
+
+
 def run_command(
     argv: Sequence[str],
     *,
@@ -34,39 +59,54 @@ def run_command(
     deadline_s: float,
     environment: Mapping[str, str] | None = None,
     most_bytes: int = LARGEST_OUTPUT_BYTES,
+    streams: Streams | None = None,
 ) -> Completed:
     """Run an argument list (never a shell) with empty input and a deadline.
 
     The child gets a process group of its own; past the deadline or past `most_bytes` of output the group is asked to
     stop, then killed. Its output goes to a file, so that a daemon that it leaves behind keeps nobody waiting.
+    `streams` gives it other input and output, open descriptors, and somebody who looks on while it works.
     Raises AnswerNo when the program is missing, the deadline passed, or it printed too much.
     """
+    streams = streams or Streams()
     with tempfile.TemporaryFile() as output:
         try:
             child = subprocess.Popen(
                 list(argv),
                 cwd=folder,
-                stdin=subprocess.DEVNULL,
-                stdout=output,
-                stderr=subprocess.STDOUT,
+                stdin=subprocess.DEVNULL if streams.source is None else streams.source,
+                stdout=output if streams.target is None else streams.target,
+                stderr=output,
                 env={**os.environ, **(environment or {})},
                 start_new_session=True,
+                pass_fds=streams.descriptors,
+                preexec_fn=_end_with_parent if streams.ends_with_us else None,
             )
         except OSError as fault:
             text = f"cannot run {argv[0]}: {fault.strerror}"
             raise AnswerNo(Problem("command-missing", text, "check the path and its rights")) from fault
         with child:
-            _wait_for(child, argv[0], output, deadline_s, most_bytes)
+            try:
+                _wait_for(child, argv[0], output, deadline_s, most_bytes, streams.look_on)
+            except BaseException:
+                _end_group(child)
+                raise
         output.seek(0)
         printed = output.read(most_bytes)
     return Completed(tuple(argv), child.returncode, printed.decode(errors="replace"))
 
 
 def _wait_for(
-    child: subprocess.Popen[bytes], program: str, output: IO[bytes], deadline_s: float, most_bytes: int
+    child: subprocess.Popen[bytes],
+    program: str,
+    output: IO[bytes],
+    deadline_s: float,
+    most_bytes: int,
+    look_on: Callable[[], None],
 ) -> None:
     end = time.monotonic() + deadline_s
     while True:
+        look_on()
         try:
             child.wait(timeout=_LOOK_EVERY_S)
         except subprocess.TimeoutExpired:
@@ -74,12 +114,10 @@ def _wait_for(
         else:
             return
         if time.monotonic() > end:
-            _end_group(child)
             text = f"{program} did not end within {deadline_s:g} s"
             remedy = "run it by hand to see why, or allow it more time in the site file"
             raise AnswerNo(Problem("command-late", text, remedy))
         if os.fstat(output.fileno()).st_size > most_bytes:
-            _end_group(child)
             text = f"{program} printed more than {most_bytes // 1024:,} KiB and was ended"
             raise AnswerNo(Problem("command-floods", text, "run it by hand to see why"))
 

@@ -11,26 +11,42 @@ from typing import Any
 
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.files.manifest import Entry, digest_file, manifest_from_lines
+from yellow_ladder.fingerprints.records import DatabasePrint
 
 FORMAT = 1
 INDEX_NAME, SUMS_NAME = "backup.json", "SHA256SUMS"
 ARCHIVE_NAME, MANIFEST_NAME = "files.tar.zst", "files.jsonl"
 UNFINISHED = ".unfinished"
-_SUM_LINE = re.compile(r"([0-9a-f]{64})  ([A-Za-z0-9._-]+)")
+_SUM_LINE = re.compile(r"([0-9a-f]{64})  ([A-Za-z0-9._-]+(?:/[A-Za-z0-9._-]+)?)")
 ROOT_PREFIX, OUTSIDE_PREFIX = "root", "outside"
+
+
+def print_name(database: str) -> str:
+    """The file with a database's fingerprint."""
+    return f"fingerprint-{database}.json"
 
 
 @dataclass(frozen=True, slots=True)
 class DatabaseBackup:
-    """One database's copy, and what the file had for owner and mode."""
+    """One database's copy: a file, or a folder where the server's own program writes one.
+
+    `details` are owner and rights, as the engine puts them back; `moving` are tables that were written to while the
+    backup was made, so that there is no fingerprint of them.
+    """
 
     name: str
     file: str
     source: str
     size_bytes: int
-    uid: int
-    gid: int
-    mode: int
+    engine: str
+    server: str
+    details: Mapping[str, Any]
+    moving: tuple[str, ...] = ()
+
+    @staticmethod
+    def from_record(record: Mapping[str, Any]) -> DatabaseBackup:
+        """Read what `asdict` gave."""
+        return DatabaseBackup(**{**record, "moving": tuple(record["moving"])})
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,11 +79,23 @@ class Backup:
 
     def size_bytes(self) -> int:
         """What it takes on disk."""
-        return sum(entry.stat().st_size for entry in self.path.iterdir())
+        return sum((self.path / name).stat().st_size for name in files_of(self.path))
 
     def database(self, name: str) -> DatabaseBackup:
-        """The copy of a database."""
-        return next(one for one in self.databases if one.name == name)
+        """The copy of a database; raises BadInput where there is none of that name."""
+        found = next((one for one in self.databases if one.name == name), None)
+        if found is None:
+            text = f"the backup {self.name} has no database `{name}`"
+            raise BadInput(Problem("no-such-database", text, "use another backup, or correct [[databases]]"))
+        return found
+
+    def fingerprint(self, name: str) -> DatabasePrint:
+        """The fingerprint of a database, taken when the backup was made; raises AnswerNo where it is damaged."""
+        path = self.path / print_name(name)
+        try:
+            return DatabasePrint.from_record(json.loads(path.read_bytes())["database"])
+        except (OSError, ValueError, KeyError, TypeError) as fault:
+            raise damaged(path, str(fault)) from fault
 
     def manifest(self) -> dict[str, Entry]:
         """Every entry as it was: below root by tree path, outside root by absolute path.
@@ -82,6 +110,17 @@ class Backup:
     def as_record(self) -> dict[str, Any]:
         """As JSON."""
         return {"format": FORMAT, **asdict(self), "path": str(self.path)}
+
+
+def files_of(path: Path) -> list[str]:
+    """The files of a backup, relative to it; folders are one deep."""
+    found = []
+    for entry in path.iterdir():
+        if entry.is_dir() and not entry.is_symlink():
+            found += [f"{entry.name}/{one.name}" for one in entry.iterdir()]
+        else:
+            found.append(entry.name)
+    return sorted(found)
 
 
 def damaged(path: Path, why: str) -> AnswerNo:
@@ -99,7 +138,7 @@ def read_backup(path: Path) -> Backup:
     try:
         record = json.loads(index.read_bytes())
         record.pop("format")
-        databases = tuple(DatabaseBackup(**one) for one in record.pop("databases"))
+        databases = tuple(map(DatabaseBackup.from_record, record.pop("databases")))
         lists = {name: tuple(record.pop(name)) for name in ("outside", "unsteady")}
         return Backup(**{**record, **lists, "path": path, "databases": databases})
     except (ValueError, KeyError, TypeError, AttributeError) as fault:
@@ -133,7 +172,7 @@ def check_sums(path: Path, *, every_file: bool = True) -> None:
     Raises AnswerNo naming the first that differs. With `every_file`, a file without a digest is a fault too.
     """
     sums = read_sums(path)
-    present = {entry.name for entry in path.iterdir()} - {SUMS_NAME}
+    present = set(files_of(path)) - {SUMS_NAME}
     for name in sorted(sums.keys() | (present if every_file else set())):
         if name not in sums:
             raise damaged(path / name, "no digest was noted for it")

@@ -18,6 +18,8 @@ from yellow_ladder.backup.catalog import (
     Backup,
     DatabaseBackup,
     check_sums,
+    files_of,
+    print_name,
     read_backup,
 )
 from yellow_ladder.database import Database
@@ -35,6 +37,8 @@ from yellow_ladder.files.manifest import (
     keep_all,
     manifest_to_lines,
 )
+from yellow_ladder.fingerprints.records import DatabasePrint
+from yellow_ladder.fingerprints.scan import OnRows, take_fingerprint
 from yellow_ladder.site.site import Site
 
 
@@ -113,25 +117,62 @@ def _one_manifest(archived: Archived) -> dict[str, Entry]:
 
 
 def write_database(making: Making, database: Database) -> DatabaseBackup:
-    """Copy one database into the folder; may be repeated."""
+    """Copy one database into the folder and fingerprint what the copy holds; may be repeated.
+
+    Raises AnswerNo where a database that should be at rest does not hold what its copy holds.
+    """
     name = database.address.name
-    target = making.folder / f"database-{name}.sqlite"
+    target = making.folder / f"database-{name}.{database.ending}"
     remove_entry(target)
-    facts = database.address.path.stat()
 
     def tell(done: int, total: int) -> None:
-        making.tell(Progress(f"database {name}", done, total, Unit.BYTES))
+        making.tell(Progress(f"database {name}", done, total or None, Unit.BYTES))
 
     try:
-        database.back_up_to(target, tell)
-        digest = digest_file(target)
+        traits, details = database.traits(), database.details()
+        with database.backed_up(target, tell, at_rest=making.closed) as still:
+            found = take_fingerprint(still, on_rows=_telling_rows(making, name))
+        moving = () if making.closed or database.address.is_file else _moving(making, database, found)
     except OSError as fault:
         raise _explained(fault) from fault
-    _note_sum(making.folder, target.name, digest)
+    if making.closed and not database.is_same_as_backup(target) and take_fingerprint(database) != found:
+        text = f"the backup of the database {name} does not hold what the database holds"
+        raise AnswerNo(Problem("backup-differs", text, "see that nothing else writes to it, then try again", name))
+    record = {"format": 1, "database": found.without(moving).as_record()}
+    write_json(making.folder / print_name(name), record)
     return DatabaseBackup(
-        name, target.name, str(database.address.path), target.stat().st_size,
-        facts.st_uid, facts.st_gid, facts.st_mode & 0o7777,
+        name, target.name, database.address.place, _seal(making.folder, target.name, print_name(name)),
+        traits.engine, traits.version, details, moving,
     )  # fmt: skip
+
+
+def _telling_rows(making: Making, name: str) -> OnRows:
+    done = 0
+
+    def tell(count: int) -> None:
+        nonlocal done
+        done += count
+        making.tell(Progress(f"rows of {name}", done, None, Unit.ROWS))
+
+    return tell
+
+
+def _moving(making: Making, database: Database, found: DatabasePrint) -> tuple[str, ...]:
+    """Tables that were written to while a server without shared moments dumped them."""
+    if not database.moves_meanwhile:
+        return ()
+    now = take_fingerprint(database, on_rows=_telling_rows(making, database.address.name))
+    return tuple(sorted(n for n in found.tables.keys() | now.tables.keys() if found.tables.get(n) != now.tables.get(n)))
+
+
+def _seal(folder: Path, copy: str, *others: str) -> int:
+    """Make a copy private and note the digest of every file of it; returns its bytes."""
+    names = [name for name in files_of(folder) if name == copy or name.startswith(f"{copy}/")]
+    for name in names:
+        (folder / name).chmod(0o600)
+    for name in (*names, *others):
+        _note_sum(folder, name, digest_file(folder / name))
+    return sum((folder / name).stat().st_size for name in names)
 
 
 def finish(making: Making, archived: Archived, databases: list[DatabaseBackup], now: datetime) -> Backup:
@@ -186,6 +227,36 @@ def check_backup(path: Path) -> Backup:
     return backup
 
 
+def load_and_compare(backup: Backup, site: Site, tell: Listener) -> dict[str, DatabasePrint]:
+    """Load every database of a backup into a scratch database and fingerprint it; raises AnswerNo where it differs from
+    what was fingerprinted when the backup was made. The scratch databases are removed.
+    """
+    loaded = {}
+    for name, database in site.databases().items():
+        copy = backup.database(name)
+        wanted = backup.fingerprint(name).without(copy.moving)
+        scratch = private_folder(site.state.path / "scratch") / f"{backup.name}-{name}"
+        try:
+            tell(Progress(f"load {name}", 0, None, Unit.ROWS))
+            fresh = database.copied_to(backup.path / copy.file, scratch)
+            loaded[name] = take_fingerprint(fresh).without(copy.moving)
+        finally:
+            database.drop_scratch(scratch)
+        # A sequence goes on outside of every transaction: of a serving site it is not known where the dump found it.
+        left_out = _NOT_LOADED if backup.closed else (*_NOT_LOADED, "the sequence ")
+        differing = [what for what in wanted.differences(loaded[name]) if not what.startswith(left_out)]
+        if differing:
+            more = f" and {len(differing) - 1:,} more" if len(differing) > 1 else ""
+            text = f"loaded from the backup {backup.name}, {differing[0]}{more} of the database {name} is not as it was"
+            remedy = "make another backup, and see what the server's own log says of this one"
+            raise AnswerNo(Problem("backup-differs", text, remedy, str(backup.path / copy.file)))
+    return loaded
+
+
+# What would start to work by itself is left out of a scratch database.
+_NOT_LOADED = ("the event ",)
+
+
 def read_back(backup: Backup) -> None:
     """Read the archive through to its end mark and hold its list of members against the manifest; check databases."""
     _drop_cached(backup.path)
@@ -213,8 +284,8 @@ def path_of_member(name: str) -> str:
 
 def _drop_cached(path: Path) -> None:
     """Ask the kernel to forget what it holds of these files, so that reading back reads the disk."""
-    for entry in path.iterdir():
-        descriptor = os.open(entry, os.O_RDONLY)
+    for name in files_of(path):
+        descriptor = os.open(path / name, os.O_RDONLY)
         try:
             os.fsync(descriptor)
             os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_DONTNEED)

@@ -194,12 +194,19 @@ def restore_aside(backup: Backup, into: Path) -> Iterable[Path]:
     restored = [into / "root"]
     restore_files(backup, into / "root", keep_all, with_outside=False)
     for one in backup.databases:
-        target = into / one.file
-        target.write_bytes(b"")
-        target.chmod(one.mode)
-        with (backup.path / one.file).open("rb") as source, target.open("wb") as sink:
-            while block := source.read(READ_BYTES):
-                sink.write(block)
+        target, source = into / one.file, backup.path / one.file
+        if source.is_dir():
+            target.mkdir(mode=0o700)
+        for name in sorted(path.name for path in source.iterdir()) if source.is_dir() else [""]:
+            _copy_out(source / name, target / name, one.details.get("mode", 0o600))
         restored.append(target)
     sync_folder(into)
     return restored
+
+
+def _copy_out(source: Path, target: Path, mode: int) -> None:
+    target.touch(mode=0o600, exist_ok=False)
+    with source.open("rb") as reader, target.open("wb") as writer:
+        while block := reader.read(READ_BYTES):
+            writer.write(block)
+    target.chmod(mode)

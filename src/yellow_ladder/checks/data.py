@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import time
 from collections.abc import Iterator
 
@@ -10,6 +9,7 @@ from yellow_ladder.checks.records import Circumstances, Finding, ok, some_of, st
 from yellow_ladder.services.looking import name_of
 
 _LOOKS, _BETWEEN_LOOKS_S = 4, 0.15
+_LONG_S = 5.0
 
 
 def database_reachable(at: Circumstances) -> Iterator[Finding]:
@@ -21,6 +21,8 @@ def database_reachable(at: Circumstances) -> Iterator[Finding]:
             rows = sum(facts.tables.values())
             yield ok("database", f"{facts.name}: {facts.engine}, {len(facts.tables)} tables, {rows:,} rows")
     for address in at.site.addresses():
+        if not address.is_file:
+            continue
         if address.path.is_relative_to(at.site.root) and not at.site.is_data(at.site.tree_path(address.path)):
             seen = f"the database `{address.name}` lies inside root and in no data folder: it would stay behind"
             yield stop("database", seen, f"add {at.site.tree_path(address.path.parent)} to keep.data, or move it out")
@@ -34,14 +36,13 @@ def database_reachable(at: Circumstances) -> Iterator[Finding]:
 
 def database_rights(at: Circumstances) -> Iterator[Finding]:
     """May this account change every database, and is its text encoding one that is compared without loss?"""
-    for address in at.site.addresses():
-        path = address.path
-        if path.is_file() and not (os.access(path, os.W_OK) and os.access(path.parent, os.W_OK)):
-            yield stop("database rights", f"this account cannot write {path} and beside it", "run yl as root")
     for facts in at.survey.databases:
         if facts.trouble:
             continue
-        yield ok("database rights", f"{facts.name} can be written; its text is {facts.encoding}")
+        for seen, remedy in facts.lacks:
+            yield stop("database rights", f"{facts.name}: {seen}", remedy)
+        if not facts.lacks:
+            yield ok("database rights", f"{facts.name} can be changed and put back; its text is {facts.encoding}")
 
 
 def objects_work(at: Circumstances) -> Iterator[Finding]:
@@ -61,15 +62,23 @@ def objects_work(at: Circumstances) -> Iterator[Finding]:
 
 def long_transactions(at: Circumstances) -> Iterator[Finding]:
     """Does somebody hold a write transaction open, or has a crash left one unfinished?"""
+    reachable = {facts.name for facts in at.survey.databases if not facts.trouble}
     services = {pid for about in at.survey.services.values() for pid in about.pids}
     for name, database in at.site.databases().items():
+        if name not in reachable and not database.address.is_file:
+            continue
         held = set(database.writers())
         for _ in range(_LOOKS - 1):
             if held:
                 time.sleep(_BETWEEN_LOOKS_S)
                 held &= set(database.writers())
         unfinished = database.unfinished()
-        if held:
+        busy = [one for one in database.sessions() if (one.transaction_s or 0) > _LONG_S]
+        if busy:
+            longest = max(busy, key=lambda one: one.transaction_s or 0)
+            seen = f"{longest.who} has had a write transaction on {name} open for {longest.transaction_s:,.0f} s"
+            yield warn("transactions", seen, "see what it waits for; the climb waits for locks half a minute at most")
+        elif held:
             who = some_of([name_of(pid) for pid in sorted(held)])
             seen = f"a write transaction on {name} stays open: {who}"
             if held <= services:

@@ -75,7 +75,8 @@ def rooms_for(at: Circumstances, route: Route) -> list[Room]:
     add(staging, max((rung.release.sheet.needs.free_bytes for rung in route.leg), default=0), 0)
     for database in at.site.databases().values():
         # A migration may write every page twice: once in the table, once in the journal that makes it safe.
-        add(database.address.path.parent, 2 * database.size_bytes(), 4)
+        if database.address.is_file:
+            add(database.address.path.parent, 2 * database.size_bytes(), 4)
     for rung in route.leg:
         if rung.release.url and not rung.release.archive.is_file():
             add(at.site.state.downloads, rung.release.size_bytes, 2)

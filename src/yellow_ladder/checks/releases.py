@@ -75,6 +75,8 @@ def warnings_of_releases(_at: Circumstances, route: Route) -> Iterator[Finding]:
 def contracts_fit(at: Circumstances, route: Route) -> Iterator[Finding]:
     """Do the releases' contracts speak of tables and columns that are there?"""
     for facts in at.survey.databases:
+        if facts.trouble:
+            continue  # what cannot be read is a finding of its own
         before = DatabasePrint({table.name: _empty_print(table) for table in facts.columns})
         contracts = [
             (str(rung.to_version), contract)
@@ -85,7 +87,7 @@ def contracts_fit(at: Circumstances, route: Route) -> Iterator[Finding]:
         found = compose(before, contracts).contradictions
         for text in found:
             yield stop("contracts", text, "tell the release's publisher; the database may have been changed by hand")
-        if not found and not facts.trouble:
+        if not found:
             yield ok("contracts", f"what the releases declare of the database {facts.name} fits it")
     for rung in route.rungs:
         for name in {m.database for m in rung.release.sheet.migrations} - {f.name for f in at.survey.databases}:
@@ -99,7 +101,7 @@ def _empty_print(table: Table) -> TablePrint:
 
 def unbuilt_moves(at: Circumstances, route: Route) -> Iterator[Finding]:
     """Does a release move a folder that holds a database, the flag or a pid file?"""
-    fixed = [at.site.tree_path(address.path) for address in at.site.addresses()]
+    fixed = [at.site.tree_path(address.path) for address in at.site.addresses() if address.is_file]
     fixed += [at.site.tree_path(at.site.flag)] if at.site.flag else []
     fixed += [at.site.tree_path(at.site.resolve(s.pid_file)) for s in at.site.record.services if s.pid_file]
     for rung in route.rungs:

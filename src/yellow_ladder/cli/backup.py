@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from yellow_ladder.backup.catalog import Backup, list_backups
-from yellow_ladder.backup.make import check_backup, make_backup
+from yellow_ladder.backup.make import check_backup, load_and_compare, make_backup
 from yellow_ladder.backup.restore import restore_aside
 from yellow_ladder.cli.base import Choices, LadderCommand, emit
 from yellow_ladder.cli.progress import narrated
@@ -43,15 +43,23 @@ def list_(choices: Choices) -> None:
 
 @command.command("test", cls=LadderCommand)
 @click.argument("name", required=False)
+@click.option("--load", is_flag=True, help="Load its databases into scratch databases too, and compare every value.")
 @click.pass_obj
-def test(choices: Choices, name: str | None) -> None:
+def test(choices: Choices, name: str | None, load: bool) -> None:
     """Read every byte of a backup again (default: the newest) and hold it against its digests."""
     site = choices.site(under_way=True)
     backup = check_backup(_find(site, name).path)
     for database_name, database in site.databases().items():
         if any(one.name == database_name for one in backup.databases):
             database.check_backup(backup.path / backup.database(database_name).file)
-    emit("backup test", choices, backup.as_record(), backup_page(backup, "every byte is as it was written"))
+    if not load:
+        emit("backup test", choices, backup.as_record(), backup_page(backup, "every byte is as it was written"))
+        return
+    with site.state.locked("backup test"), narrated(choices) as narrator:
+        loaded = load_and_compare(backup, site, narrator)
+    rows = sum(one.rows for one in loaded.values())
+    said = f"every byte is as it was written, and loading it gives the same {rows:,} rows, value by value"
+    emit("backup test", choices, {**backup.as_record(), "loaded_rows": rows}, backup_page(backup, said))
 
 
 @command.command("restore", cls=LadderCommand)

@@ -11,8 +11,9 @@ import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, console, show_problems
 from yellow_ladder.demo import DemoSite, prepare_demo
-from yellow_ladder.demo.prepare import MARK_NAME, start_site, stop_site
+from yellow_ladder.demo.prepare import MARK_NAME, Place, server_below, start_site, stop_site
 from yellow_ladder.demo.proof import picture_of
+from yellow_ladder.demo.servers import ENGINES, remove_server
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
 from yellow_ladder.report.demonstration import closing_page, command_line, prepared_page, same_page, scene
 from yellow_ladder.site.site import load_site
@@ -27,12 +28,18 @@ from yellow_ladder.site.site import load_site
     type=click.IntRange(10, 20_000_000),
     help="So many bookings (default: 5000).",
 )
+@click.option(
+    "--engine",
+    default="sqlite",
+    type=click.Choice(["sqlite", *ENGINES]),
+    help="Its database (default: sqlite); of the others a private server is started.",
+)
 @click.option("--prepare-only", is_flag=True, help="Prepare the site, start it, and leave it to you.")
 @click.option("--broken", is_flag=True, help="With --prepare-only: the last release fails on purpose.")
 @click.option("--troubled", is_flag=True, help="With --prepare-only: an installation with a past.")
 @click.option("--remove", is_flag=True, help="Stop a demonstration site and remove its folder.")
 @click.pass_context
-def command(ctx: click.Context, /, folder: Path, rows: int, **wishes: bool) -> None:
+def command(ctx: click.Context, /, folder: Path, rows: int, engine: str, **wishes: bool) -> None:
     """Prepare Quaybook, an invented harbour's berth-booking server, and run the full example on it."""
     choices: Choices = ctx.obj
     if choices.as_json:
@@ -43,12 +50,17 @@ def command(ctx: click.Context, /, folder: Path, rows: int, **wishes: bool) -> N
         return
     out = console(choices)
     if wishes["prepare_only"]:
-        demo = prepare_demo(folder, rows=rows, broken=wishes["broken"], troubled=wishes["troubled"])
+        demo = prepare_demo(
+            folder, rows=rows, broken=wishes["broken"], troubled=wishes["troubled"], place=Place(engine)
+        )
         start_site(demo.load())
         out.print(prepared_page(demo, rows, _program_folder()))
         return
-    first = _show_climb(ctx, choices, folder, rows)
-    _show_failure(ctx, choices, folder / "second", min(rows, 5_000))
+    first = _show_climb(ctx, choices, folder, rows, engine)
+    _show_failure(ctx, choices, folder / "second", min(rows, 5_000), engine)
+    if engine != "sqlite":  # what the third copy shows is told by files, whatever the engine
+        out.print(closing_page(first, _program_folder()))
+        return
     _show_past(ctx, choices, folder / "third", min(rows, 5_000))
     out.print(closing_page(first, _program_folder()))
 
@@ -59,11 +71,11 @@ def _program_folder() -> str:
     return "" if found and Path(found).resolve() == own.resolve() else str(own.parent)
 
 
-def _show_climb(ctx: click.Context, choices: Choices, folder: Path, rows: int) -> DemoSite:
+def _show_climb(ctx: click.Context, choices: Choices, folder: Path, rows: int, engine: str) -> DemoSite:
     """The first copy goes up."""
     out = console(choices)
     out.print(scene("A harbour office, three releases behind"))
-    demo = prepare_demo(folder / "first", rows=rows)
+    demo = prepare_demo(folder / "first", rows=rows, place=Place(engine))
     start_site(demo.load())
     out.print(prepared_page(demo, rows, ends=False))
     for words in (["survey"], ["route"], ["check"], ["climb", "--to", "4.0", "--yes"], ["verify"]):
@@ -71,11 +83,11 @@ def _show_climb(ctx: click.Context, choices: Choices, folder: Path, rows: int) -
     return demo
 
 
-def _show_failure(ctx: click.Context, choices: Choices, folder: Path, rows: int) -> None:
+def _show_failure(ctx: click.Context, choices: Choices, folder: Path, rows: int, engine: str) -> None:
     """The second copy's last release fails, and the copy goes back by itself."""
     out = console(choices)
     out.print(scene("A second copy, whose release 4.0 fails in a migration on purpose"))
-    demo = prepare_demo(folder, rows=rows, broken=True)
+    demo = prepare_demo(folder, rows=rows, broken=True, place=Place(engine))
     site = demo.load()
     start_site(site)
     before = picture_of(site)
@@ -123,6 +135,9 @@ def _remove(folder: Path) -> None:
             stop_site(load_site(site_folder / "ladder.toml", under_way=True))
         except LadderError as fault:
             show_problems(fault.problems)
+        server = server_below(site_folder)
+        if server is not None:
+            remove_server(server)
         shutil.rmtree(site_folder)
     if folder.is_dir() and not any(folder.iterdir()):
         folder.rmdir()

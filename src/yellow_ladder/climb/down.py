@@ -115,7 +115,7 @@ def restore_database(name: str) -> Work:
         backup = read_backup(run.site.state.backups / run.plan.backup_name)
         copy = backup.database(name)
         database = run.site.databases()[name]
-        database.restore_from(backup.path / copy.file, (copy.uid, copy.gid), copy.mode)
+        database.restore_from(backup.path / copy.file, copy.details)
         return {"bytes": copy.size_bytes}
 
     return do
@@ -135,13 +135,11 @@ def prove_back(run: Run) -> Facts:
     before = read_survey(run.plan, BEFORE_NAME)
     now = fingerprint_all(run, run.site.databases())
     for name, found in now.items():
-        old = before.databases[name]
-        volatile = set(run.site.database_spec(name).volatile)
-        differing = [t for t in old.tables.keys() | found.tables.keys() if old.tables.get(t) != found.tables.get(t)]
-        differing = sorted(set(differing) - volatile)
-        if differing or old.objects != found.objects:
-            what = f"the table {differing[0]}" if differing else "a view, trigger or index"
-            text = f"{what} of the database {name} is not as it was before the climb"
+        volatile = run.site.database_spec(name).volatile
+        differing = before.databases[name].without(volatile).differences(found.without(volatile))
+        if differing:
+            more = f" and {len(differing) - 1:,} more" if len(differing) > 1 else ""
+            text = f"{differing[0]}{more} of the database {name} is not as it was before the climb"
             raise AnswerNo(Problem("not-as-before", text, "see that nothing else writes to it, then go on", name))
     return {"rows": before.rows, "files": before.files}
 

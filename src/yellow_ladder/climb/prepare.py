@@ -15,11 +15,11 @@ from yellow_ladder.climb.prospect import Prospect
 from yellow_ladder.climb.staging import Carried, begin_carrying, renamed_paths, stage_rung, staged_entries
 from yellow_ladder.database import Database
 from yellow_ladder.durable import private_folder, write_whole
-from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.events import Listener, Progress, Unit
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.exchange import inode_of, same_file_system
 from yellow_ladder.files.manifest import Entry, manifest_to_lines, take_manifest, tree_digest
+from yellow_ladder.migrations.apply import missing_file
 from yellow_ladder.release.sheet import Migration
 from yellow_ladder.release.source import check_digest
 from yellow_ladder.services import State
@@ -123,13 +123,13 @@ def work_folder(site: Site, folder: Path) -> Path:
 def _keep_migrations(folder: Path, staged: Path, beside: Path, migrations: Sequence[Migration]) -> None:
     """Copy the migration files out of the tree, which will be in use by the time that they are applied."""
     for migration in migrations:
-        source = next((p for p in (staged / migration.file, beside / migration.file) if p.is_file()), None)
-        if source is None or source.is_symlink():
-            text = f"the migration {migration.id} names {migration.file}, which the release does not have"
-            raise AnswerNo(Problem("migration-missing", text, "tell the release's publisher", migration.file))
-        target = folder / migration.file
-        private_folder(target.parent)
-        write_whole(target, source.read_bytes())
+        for file in migration.files:
+            source = next((p for p in (staged / file, beside / file) if p.is_file()), None)
+            if source is None or source.is_symlink():
+                raise missing_file(migration, file)
+            target = folder / file
+            private_folder(target.parent)
+            write_whole(target, source.read_bytes())
 
 
 def stable_manifest(site: Site, manifest: Mapping[str, Entry]) -> dict[str, Entry]:

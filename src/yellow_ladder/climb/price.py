@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 from collections.abc import Mapping, Sequence
+from contextlib import AbstractContextManager
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
@@ -94,9 +95,9 @@ def reckon(plan: Plan, copies: Mapping[str, Database] | None = None) -> Price:
         changes: dict[str, TableChanges] = {}
         try:
             _see_room(plan, database)
-            copy = (copies or {}).get(name) or _copy_now(plan, name, database)
             volatile = plan.site.database_spec(name).volatile  # rewritten by the application itself
-            changes = {one.table: one for one in copy.changes_since(_as_climbed(plan, name), volatile)}
+            with _still(plan, name, database, copies or {}) as still:
+                changes = {one.table: one for one in still.changes_since(_as_climbed(plan, name), volatile)}
         except (LadderError, OSError) as fault:
             counted_only.append(f"{name}: {fault.problems[0].message if isinstance(fault, LadderError) else fault}")
             drop_scratch(plan)  # what is half made must not take the room that going back needs
@@ -121,33 +122,44 @@ def _see_room(plan: Plan, database: Database) -> None:
         raise AnswerNo(Problem("disk-full", text, f"free space at {plan.folder}", str(plan.folder)))
 
 
-def _copy_now(plan: Plan, name: str, database: Database) -> Database:
-    """The database as it is now, copied while it may be written to."""
-    target = private_folder(plan.folder / SCRATCH_NAME) / f"now-{name}.sqlite"
-    remove_entry(target)
-    database.back_up_to(target, lambda _done, _total: None)
-    return database.opened_backup(target)
+def _still(
+    plan: Plan, name: str, database: Database, copies: Mapping[str, Database]
+) -> AbstractContextManager[Database]:
+    """The database as it is now, while it may be written to."""
+    if name in copies:
+        return contextlib.nullcontext(copies[name])
+    return database.held_still(private_folder(plan.folder / SCRATCH_NAME) / f"now-{name}")
 
 
 def _as_climbed(plan: Plan, name: str) -> Database:
     """The database as the climb left it: the backup with the migrations applied once more, made once and kept."""
     site = site_after(plan)
     database = site.databases()[name]
-    made = private_folder(plan.folder / SCRATCH_NAME) / f"as-climbed-{name}.sqlite"
-    if not made.is_file():
+    made, whole = _scratch_of(plan, name)
+    if not whole.is_file():
+        private_folder(made.parent)
         backup = read_backup(plan.site.state.backups / plan.backup_name)
-        fresh = made.with_name(f"{made.name}.new")
-        scratch = database.copied_to(backup.path / backup.database(name).file, fresh)
+        scratch = database.copied_to(backup.path / backup.database(name).file, made)
         for rung in plan.rungs:
             ours = [one for one in rung.migrations if one.database == name]
-            scripts = read_scripts(ours, [migrations_folder(plan.folder, rung.number)])
+            scripts = read_scripts(ours, [migrations_folder(plan.folder, rung.number)], {name: scratch})
             apply_scripts({name: scratch}, scripts, rung.to_version, plan.made_at)
-        fresh.replace(made)
-    return database.opened_backup(made)
+        whole.touch()
+    return database.opened_scratch(made)
+
+
+def _scratch_of(plan: Plan, name: str) -> tuple[Path, Path]:
+    """What the scratch database of a database is known by, and the mark that it is whole."""
+    made = plan.folder / SCRATCH_NAME / f"as-climbed-{name}"
+    return made, made.with_name(f"{made.name}.whole")
 
 
 def drop_scratch(plan: Plan) -> None:
-    """Remove what was made for comparing."""
+    """Remove what was made for comparing; of a server that cannot be reached, its scratch database stays."""
+    if (plan.folder / SCRATCH_NAME).is_dir():
+        for name, database in plan.site.databases().items():
+            with contextlib.suppress(LadderError):
+                database.drop_scratch(_scratch_of(plan, name)[0])
     remove_entry(plan.folder / SCRATCH_NAME)
 
 
@@ -166,23 +178,24 @@ def keep_newer(plan: Plan) -> tuple[Price, Path]:
     """
     site = site_after(plan)
     folder = private_folder(plan.folder / FOLDER_NAME)
-    copies: dict[str, Database] = {}
-    for name, database in site.databases().items():
-        target = folder / f"database-{name}.sqlite"
-        remove_entry(target)
-        try:
-            database.back_up_to(target, lambda _done, _total: None)
-            copies[name] = database.opened_backup(target)
-        except LadderError:
-            _keep_as_it_is(database, folder)
-    price = reckon(plan, copies)
-    for name, copy in copies.items():
-        _keep_rows(plan, copy, [one for one in price.tables if one.database == name], folder / ROWS_NAME)
+    with contextlib.ExitStack() as held:
+        copies: dict[str, Database] = {}
+        for name, database in site.databases().items():
+            target = folder / f"database-{name}.{database.ending}"
+            remove_entry(target)
+            try:
+                kept = database.backed_up(target, lambda _done, _total: None, at_rest=True)
+                copies[name] = held.enter_context(kept)
+            except LadderError:
+                _keep_as_it_is(database, folder)
+        price = reckon(plan, copies)
+        for name, copy in copies.items():
+            _keep_rows(plan, copy, [one for one in price.tables if one.database == name], folder / ROWS_NAME)
     for path in price.files:
-        kept = folder / "files" / path
-        remove_entry(kept)  # a copy that a kill left unfinished
-        private_folder(kept.parent)
-        copy_entry(site.root / path, kept)
+        copy_of_it = folder / "files" / path
+        remove_entry(copy_of_it)  # a copy that a kill left unfinished
+        private_folder(copy_of_it.parent)
+        copy_entry(site.root / path, copy_of_it)
     os.sync()  # what is kept must be on disk before the steps that follow write over the originals
     return price, folder
 

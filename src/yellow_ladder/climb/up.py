@@ -15,7 +15,7 @@ from yellow_ladder.climb.prepare import schema_digest, stable_manifest
 from yellow_ladder.climb.proof import prove
 from yellow_ladder.climb.run import Facts, Run, Step
 from yellow_ladder.climb.sitefile import follow_moves
-from yellow_ladder.climb.surveys import BEFORE_NAME, DataSurvey, ask_witnesses, fingerprint_all, write_survey
+from yellow_ladder.climb.surveys import BEFORE_NAME, DataSurvey, ask_witnesses, write_survey
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.files.archive_write import Archived
 from yellow_ladder.files.copying import remove_entry
@@ -40,9 +40,12 @@ def steps_up(plan: Plan) -> list[Step]:
         *(Step(f"stop:{name}", f"stop {name}", stop_service(name)) for name in reversed(names)),
         Step("look-at-rest", "see that nothing changed until it stopped", look_again),
         Step("backup-files", "back up the files", back_up_files),
-        *(Step(f"backup-database:{name}", f"back up the database {name}", back_up(name)) for name in databases),
+        *(
+            Step(f"backup-database:{name}", f"back up and fingerprint the database {name}", back_up(name))
+            for name in databases
+        ),
         Step("backup-read-back", "read the backup back", read_backup_back),
-        Step("before", "fingerprint all data as it is now", survey_before),
+        Step("before", "write down all data as it is now", survey_before),
     ]
     for rung in plan.rungs:
         steps += _rung_steps(rung)
@@ -149,25 +152,14 @@ def read_backup_back(run: Run) -> Facts:
         tree = {path: entry for path, entry in manifest.items() if not path.startswith("/")}
         archived = Archived({"root": tree}, list(done["backup-files"]["unsteady"]))
         copies = [facts["copy"] for step, facts in done.items() if step.startswith("backup-database:")]
-        backup = finish(making, archived, [DatabaseBackup(**copy) for copy in copies], run.now())
+        backup = finish(making, archived, list(map(DatabaseBackup.from_record, copies)), run.now())
     return {"bytes": backup.size_bytes(), "backup": backup.name}
 
 
 def survey_before(run: Run) -> Facts:
-    """Fingerprint the backup's copies, and prove that they are what the databases hold.
-
-    Reading the copies reads the backup back to the last row; holding the files byte for byte against them is cheap.
-    Where that cannot be done, the databases are read as well.
-    """
+    """Put together what is known of the data before: fingerprints from the backup, versions, the tree."""
     backup = read_backup(run.site.state.backups / run.plan.backup_name)
-    live = run.site.databases()
-    copies = {name: db.opened_backup(backup.path / backup.database(name).file) for name, db in live.items()}
-    prints = fingerprint_all(run, copies)
-    doubtful = {n: db for n, db in live.items() if not db.is_same_as_backup(backup.path / backup.database(n).file)}
-    for name, found in fingerprint_all(run, doubtful).items():
-        if found != prints[name]:
-            text = f"the backup of the database {name} does not hold what the database holds"
-            raise AnswerNo(Problem("backup-differs", text, "see that nothing else writes to it, then try again", name))
+    prints = {name: backup.fingerprint(name) for name in run.site.databases()}
     manifest = {path: entry for path, entry in backup.manifest().items() if not path.startswith("/")}
     survey = DataSurvey(
         run.stamp(),
@@ -205,8 +197,9 @@ def migrate(rung: RungPlan) -> Work:
     """The work of applying a release's migrations, each once."""
 
     def do(run: Run) -> Facts:
-        scripts = read_scripts(rung.migrations, [migrations_folder(run.plan.folder, rung.number)])
-        done = apply_scripts(run.site.databases(), scripts, rung.to_version, run.stamp())
+        databases = run.site.databases()
+        scripts = read_scripts(rung.migrations, [migrations_folder(run.plan.folder, rung.number)], databases)
+        done = apply_scripts(databases, scripts, rung.to_version, run.stamp())
         return {"migrations": list(done), "applied_now": sum(done.values())}
 
     return do

@@ -1,15 +1,13 @@
-"""Databases behind one port: look, read, copy, put back, migrate. SQLite today; the port is made for servers too."""
+"""Databases behind one port: look, read, copy, put back, migrate. SQLite, PostgreSQL, and MariaDB with its kin."""
 
 from yellow_ladder.database.address import DatabaseAddress, parse_address
 from yellow_ladder.database.port import Chunk, Database, Span, Table
-from yellow_ladder.database.sqlite import SqliteDatabase
 
 __all__ = [
     "Chunk",
     "Database",
     "DatabaseAddress",
     "Span",
-    "SqliteDatabase",
     "Table",
     "open_database",
     "parse_address",
@@ -18,4 +16,15 @@ __all__ = [
 
 def open_database(address: DatabaseAddress) -> Database:
     """The adapter for an address; nothing is connected until it is asked something."""
+    # A driver is loaded by who needs it: they take longer to load than most commands take to run.
+    if address.engine == "postgresql":
+        from yellow_ladder.database.postgresql import PostgresqlDatabase
+
+        return PostgresqlDatabase(address)
+    if address.engine == "mariadb":
+        from yellow_ladder.database.mariadb import MariadbDatabase
+
+        return MariadbDatabase(address)
+    from yellow_ladder.database.sqlite import SqliteDatabase
+
     return SqliteDatabase(address)

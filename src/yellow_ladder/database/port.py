@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Protocol
@@ -62,17 +63,31 @@ class Traits:
     sequences: tuple[str, ...] = ()
 
 
+@dataclass(frozen=True, slots=True)
+class Session:
+    """Somebody who is connected to a server; `transaction_s` is how long a transaction of theirs has been open."""
+
+    who: str
+    transaction_s: float | None = None
+
+
 class UndecodableText(Exception):
     """A text value is not valid in the database's encoding; the reading must start again, leniently."""
 
 
 LEDGER_TABLE = "yellow_ladder_ledger"
+Details = Mapping[str, Any]
+"""What a backup's file does not say of its database: owner and rights, as the engine needs them for putting it back."""
 
 
 class Database(Protocol):
     """One database of a site. Every method connects, does its work and lets go again."""
 
     address: DatabaseAddress
+    ending: str
+    """How the name of a backup of this engine ends."""
+    moves_meanwhile: bool
+    """Whether what `backed_up` gives to read may have been written to since, where others were not kept from it."""
 
     def probe(self) -> str:
         """Engine and version; raises AnswerNo or BadInput when it is missing, locked or no database."""
@@ -87,7 +102,13 @@ class Database(Protocol):
         """All tables of the site in name order, without the engine's and the ledger's."""
 
     def objects(self) -> dict[str, str]:
-        """Views, triggers, indexes by `kind name`, with their definition."""
+        """Views, triggers, indexes and whatever else is defined, by `kind name`, with their definition.
+
+        Of the kind `table`, the definition has what a fingerprint does not see: types, defaults, owner, rights.
+        """
+
+    def positions(self) -> dict[str, str]:
+        """Where each sequence stands, by its name, or by `table.column` where it belongs to one."""
 
     def scalar(self, query: str) -> Any:
         """The first value of the first row of a query, None where there is no row; reads only."""
@@ -108,7 +129,15 @@ class Database(Protocol):
         """Constraints that rows break. Unless `thorough`, what would take long is named as not checked."""
 
     def writers(self) -> list[int]:
-        """Processes with a write transaction open just now; takes no lock."""
+        """Processes of this machine with a write transaction open just now; takes no lock."""
+
+    def sessions(self) -> list[Session]:
+        """Who else is connected, where a server knows."""
+
+    def lacks(self) -> list[tuple[str, str]]:
+        """What this account may not do here, or what is missing, that a backup and its return would need; each with
+        its remedy.
+        """
 
     def unfinished(self) -> str:
         """What a crash left unfinished in the database, or nothing."""
@@ -121,20 +150,35 @@ class Database(Protocol):
     ) -> Iterator[Chunk]:
         """Rows in chunks of bounded memory; raises UndecodableText unless `lenient`, which is slower."""
 
-    def back_up_to(self, target: Path, on_amount: OnAmount) -> None:
-        """Write a copy that is whole in itself to a new file, consistent while others write."""
+    def backed_up(self, target: Path, on_amount: OnAmount, *, at_rest: bool) -> AbstractContextManager[Database]:
+        """Write a backup to `target`, which is not there yet, consistent while others write.
+
+        Gives a database to read that holds what the backup holds, for as long as the block lasts. `at_rest`: nobody
+        is meant to write, and nobody may.
+        """
 
     def is_same_as_backup(self, backup: Path) -> bool:
-        """Whether the database holds, byte for byte, what a backup taken of it just now holds."""
+        """Whether the database is sure to hold what a backup taken of it just now holds."""
 
     def check_backup(self, backup: Path) -> None:
         """Read a backup through and raise AnswerNo unless its structure is sound."""
 
-    def opened_backup(self, backup: Path) -> Database:
-        """A backup opened as a database, to be read only."""
+    def held_still(self, scratch: Path) -> AbstractContextManager[Database]:
+        """The database as it is now, to be read at length while others write; `scratch` is a path for a copy."""
 
     def copied_to(self, backup: Path, scratch: Path) -> Database:
-        """A scratch database at `scratch` with a backup's content, to be written to and thrown away."""
+        """A scratch database with a backup's content, to be written to and thrown away; `scratch` is what it is known
+        by, and its place where it is a file. What is there already is replaced.
+        """
+
+    def opened_scratch(self, scratch: Path) -> Database:
+        """A scratch database that was made before."""
+
+    def drop_scratch(self, scratch: Path) -> None:
+        """Remove a scratch database, and whatever was left half made of one; may be repeated."""
+
+    def details(self) -> Details:
+        """Owner and rights of the database itself."""
 
     def changes_since(self, then: Database, leave_out: Collection[str] = ()) -> list[TableChanges]:
         """What differs from an earlier state of the same descent, table by table; both must be at rest."""
@@ -142,11 +186,13 @@ class Database(Protocol):
     def write_changes_since(self, then: Database, changes: Sequence[TableChanges], folder: Path) -> list[Path]:
         """Write the rows that differ as CSV, a file for each table that has any."""
 
-    def restore_from(self, backup: Path, owner: tuple[int, int], mode: int) -> None:
-        """Make the database what the backup holds, in one instant; may be repeated."""
+    def restore_from(self, backup: Path, details: Details) -> None:
+        """Make the database what the backup holds; may be repeated."""
 
     def ledger(self) -> list[LedgerEntry]:
         """Migrations applied by this tool, in order."""
 
     def apply(self, statements: Sequence[str], entry: LedgerEntry) -> bool:
-        """Run statements and write the ledger entry in one transaction; False when the entry is there already."""
+        """Run statements and write the ledger entry, each exactly once however often it is begun; False when the
+        entry is there already. Where the engine can, it is one transaction.
+        """

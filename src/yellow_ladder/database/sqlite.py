@@ -17,14 +17,17 @@ from yellow_ladder.database.port import (
     LEDGER_TABLE,
     Chunk,
     Database,
+    Details,
     LedgerEntry,
     OnAmount,
+    Session,
     Span,
     Table,
     TableChanges,
     Traits,
     UndecodableText,
 )
+from yellow_ladder.database.row_changes import csv_path, paired
 from yellow_ladder.database.sqlite_locks import lock_holders
 from yellow_ladder.database.sqlite_look import quoted
 from yellow_ladder.durable import sync_folder
@@ -41,6 +44,9 @@ _COUNTERS = ((24, 28), (40, 44), (92, 100))
 
 class SqliteDatabase:
     """A database in one file."""
+
+    ending = "sqlite"
+    moves_meanwhile = False
 
     def __init__(self, address: DatabaseAddress, *, busy_s: float = BUSY_S) -> None:
         """Name the database; nothing is opened yet. `busy_s` is how long a lock of others is waited for."""
@@ -135,7 +141,7 @@ class SqliteDatabase:
 
     def count_rows(self, table: str) -> int:
         """See the port."""
-        return int(self.scalar(f"SELECT count(*) FROM {quoted(table)}"))  # noqa: S608  quoted by the engine's rule
+        return int(self.scalar(f"SELECT count(*) FROM {quoted(table)}"))
 
     def count_rows_gently(self, table: str) -> int:
         """See the port."""
@@ -161,6 +167,22 @@ class SqliteDatabase:
         """See the port."""
         return lock_holders(self.address.path)
 
+    def sessions(self) -> list[Session]:
+        """See the port. Nobody keeps a list."""
+        return []
+
+    def lacks(self) -> list[tuple[str, str]]:
+        """See the port."""
+        path = self.address.path
+        if path.is_file() and not (os.access(path, os.W_OK) and os.access(path.parent, os.W_OK)):
+            return [(f"this account cannot write {path} and beside it", "run yl as root")]
+        return []
+
+    def positions(self) -> dict[str, str]:
+        """See the port."""
+        with self._connected() as connection:
+            return look.positions(connection)
+
     def unfinished(self) -> str:
         """See the port."""
         journal = self.own_files()[3]
@@ -173,7 +195,7 @@ class SqliteDatabase:
 
     def spans(self, table: str, parts: int) -> list[Span | None]:
         """See the port."""
-        query = f"SELECT min(rowid), max(rowid) FROM {quoted(table)}"  # noqa: S608
+        query = f"SELECT min(rowid), max(rowid) FROM {quoted(table)}"
         try:
             with self._connected() as connection:
                 low, high = connection.execute(query).fetchone()
@@ -189,7 +211,7 @@ class SqliteDatabase:
     ) -> Iterator[Chunk]:
         """See the port."""
         wanted = ", ".join(map(quoted, columns))
-        query = f"SELECT {wanted} FROM {quoted(table.name)}"  # noqa: S608
+        query = f"SELECT {wanted} FROM {quoted(table.name)}"
         bounds: tuple[int, ...] = ()
         if span is not None:
             query, bounds = query + " WHERE rowid BETWEEN ? AND ?", (span.low, span.high)
@@ -202,8 +224,20 @@ class SqliteDatabase:
                 yield chunk
                 size = _next_size(chunk)
 
-    def back_up_to(self, target: Path, on_amount: OnAmount) -> None:
+    @contextlib.contextmanager
+    def backed_up(self, target: Path, on_amount: OnAmount, *, at_rest: bool) -> Iterator[SqliteDatabase]:  # noqa: ARG002
         """See the port."""
+        self._copy_to(target, on_amount)
+        yield self._opened(target)
+
+    @contextlib.contextmanager
+    def held_still(self, scratch: Path) -> Iterator[SqliteDatabase]:
+        """See the port."""
+        remove_entry(scratch)
+        self._copy_to(scratch, lambda _done, _total: None)
+        yield self._opened(scratch)
+
+    def _copy_to(self, target: Path, on_amount: OnAmount) -> None:
         with self._connected() as source:
             page_bytes = source.execute("PRAGMA page_size").fetchone()[0]
             os.close(os.open(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600))
@@ -243,7 +277,7 @@ class SqliteDatabase:
 
     def check_backup(self, backup: Path) -> None:
         """See the port."""
-        copy = self.opened_backup(backup)
+        copy = self._opened(backup)
         try:
             answer = copy.scalar("PRAGMA quick_check(1)")
         except BadInput as broken:
@@ -252,40 +286,44 @@ class SqliteDatabase:
             text = f"the copy of the database `{self.address.name}` is not sound: {answer}"
             raise AnswerNo(Problem("backup-damaged", text, "check the disk; make another backup", str(backup)))
 
-    def opened_backup(self, backup: Path) -> SqliteDatabase:
-        """See the port."""
+    def _opened(self, backup: Path) -> SqliteDatabase:
         return SqliteDatabase(DatabaseAddress(self.address.name, "sqlite", backup, is_kept=True))
 
     def copied_to(self, backup: Path, scratch: Path) -> SqliteDatabase:
         """See the port."""
-        for path in (scratch, *(scratch.with_name(scratch.name + ending) for ending in _COMPANIONS)):
-            remove_entry(path)
+        self.drop_scratch(scratch)
         _copy_bytes(backup, scratch)
         scratch.chmod(0o600)
         return SqliteDatabase(DatabaseAddress(self.address.name, "sqlite", scratch))
 
+    def opened_scratch(self, scratch: Path) -> SqliteDatabase:
+        """See the port."""
+        return self._opened(scratch)
+
+    def drop_scratch(self, scratch: Path) -> None:
+        """See the port."""
+        for path in (scratch, *(scratch.with_name(scratch.name + ending) for ending in _COMPANIONS)):
+            remove_entry(path)
+
     def changes_since(self, then: Database, leave_out: Collection[str] = ()) -> list[TableChanges]:
         """See the port."""
-        pairs = self._paired(then)
+        pairs = paired(then.tables(), self.tables())
         with self._compared(then) as connection:
-            found = [sqlite_changes.count_changes(connection, *pair) for name, pair in pairs if name not in leave_out]
+            found = [
+                sqlite_changes.count_changes(connection, *pair) for name, pair in pairs.items() if name not in leave_out
+            ]
         return [one for one in found if one.added or one.changed or one.deleted]
 
     def write_changes_since(self, then: Database, changes: Sequence[TableChanges], folder: Path) -> list[Path]:
         """See the port."""
         wanted, written = {one.table for one in changes}, []
         with self._compared(then) as connection:
-            for name, pair in self._paired(then):
+            for name, pair in paired(then.tables(), self.tables()).items():
                 if name in wanted:
-                    path = folder / f"{self.address.name}.{quote(name, safe='')}.csv"
+                    path = csv_path(folder, self.address.name, name)
                     sqlite_changes.write_changes(connection, *pair, path)
                     written.append(path)
         return written
-
-    def _paired(self, then: Database) -> list[tuple[str, tuple[Table | None, Table | None]]]:
-        before = {table.name: table for table in then.tables()}
-        now = {table.name: table for table in self.tables()}
-        return [(name, (before.get(name), now.get(name))) for name in sorted(before.keys() | now.keys())]
 
     @contextlib.contextmanager
     def _compared(self, then: Database) -> Iterator[sqlite3.Connection]:
@@ -295,14 +333,19 @@ class SqliteDatabase:
         except sqlite3.Error as fault:
             raise self._explained(fault) from fault
 
-    def restore_from(self, backup: Path, owner: tuple[int, int], mode: int) -> None:
+    def details(self) -> Details:
+        """See the port."""
+        facts = self.address.path.stat()
+        return {"uid": facts.st_uid, "gid": facts.st_gid, "mode": facts.st_mode & 0o7777}
+
+    def restore_from(self, backup: Path, details: Details) -> None:
         """See the port. A log of the newer database must go first: SQLite would replay it into the older one."""
         path = self.address.path
         fresh = path.with_name(f".{path.name}.restored")
         remove_entry(fresh)
         _copy_bytes(backup, fresh)
-        os.chown(fresh, *owner)
-        fresh.chmod(mode)
+        os.chown(fresh, details["uid"], details["gid"])
+        fresh.chmod(details["mode"])
         for companion in self.own_files()[1:]:
             remove_entry(companion)
         sync_folder(path.parent)
@@ -314,7 +357,7 @@ class SqliteDatabase:
         with self._connected() as connection:
             if not _has_ledger(connection):
                 return []
-            query = f"SELECT migration, version, sha256, applied_at FROM {LEDGER_TABLE} ORDER BY rowid"  # noqa: S608
+            query = f"SELECT migration, version, sha256, applied_at FROM {LEDGER_TABLE} ORDER BY rowid"
             return [LedgerEntry(*row) for row in connection.execute(query)]
 
     def apply(self, statements: Sequence[str], entry: LedgerEntry) -> bool:
@@ -326,7 +369,7 @@ class SqliteDatabase:
                 f"CREATE TABLE IF NOT EXISTS {LEDGER_TABLE}"
                 " (migration TEXT PRIMARY KEY, version TEXT NOT NULL, sha256 TEXT NOT NULL, applied_at TEXT NOT NULL)"
             )
-            query = f"SELECT sha256 FROM {LEDGER_TABLE} WHERE migration = ?"  # noqa: S608
+            query = f"SELECT sha256 FROM {LEDGER_TABLE} WHERE migration = ?"
             if connection.execute(query, (entry.migration,)).fetchone():
                 connection.execute("ROLLBACK")
                 return False
@@ -339,7 +382,7 @@ class SqliteDatabase:
             if broken > broken_before:
                 raise self._refused(entry, f"{broken - broken_before:,} rows would refer to rows that do not exist")
             values = (entry.migration, entry.version, entry.sha256, entry.applied_at)
-            connection.execute(f"INSERT INTO {LEDGER_TABLE} VALUES (?, ?, ?, ?)", values)  # noqa: S608
+            connection.execute(f"INSERT INTO {LEDGER_TABLE} VALUES (?, ?, ?, ?)", values)
             connection.execute("COMMIT")
         return True
 

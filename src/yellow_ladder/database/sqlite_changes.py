@@ -6,14 +6,13 @@ import contextlib
 import sqlite3
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import Any
 from urllib.parse import quote
 
 from yellow_ladder.database.port import Table, TableChanges
+from yellow_ladder.database.row_changes import ADDED, CHANGED, DELETED, WAS, Difference, write_lines
 from yellow_ladder.database.sqlite_look import quoted
 
 _ROW_NUMBERS = ("rowid", "_rowid_", "oid")
-ADDED, CHANGED, WAS, DELETED = "added", "changed", "was", "deleted"
 
 
 @contextlib.contextmanager
@@ -38,37 +37,21 @@ def count_changes(connection: sqlite3.Connection, then: Table | None, now: Table
     counts = dict.fromkeys((ADDED, CHANGED, DELETED), 0)
     for kind, _, query in _queries(connection, then, now):
         if kind in counts:
-            counts[kind] = int(connection.execute(f"SELECT count(*) FROM ({query})").fetchone()[0])  # noqa: S608
+            counts[kind] = int(connection.execute(f"SELECT count(*) FROM ({query})").fetchone()[0])
     return TableChanges(name, counts[ADDED], counts[CHANGED], counts[DELETED])
 
 
 def write_changes(connection: sqlite3.Connection, then: Table | None, now: Table | None, target: Path) -> int:
-    """Write these rows as CSV: what happened, then every column. A changed row stands as it is and as it was.
-
-    Text is quoted, numbers are not, NULL is an empty field without quotes, bytes are 0x and hex. Returns the lines.
-    """
-    lines = 0
-    header: tuple[str, ...] = ()
+    """Write these rows as CSV: what happened, then every column. A changed row stands as it is and as it was."""
     with target.open("w", encoding="utf-8", errors="backslashreplace", newline="") as stream:
         target.chmod(0o600)
-        for kind, columns, query in _queries(connection, then, now):
-            for row in connection.execute(query):
-                if columns != header:
-                    header = columns
-                    stream.write(",".join(map(_field, ("change", *columns))) + "\n")
-                stream.write(",".join((kind, *map(_field, row))) + "\n")
-                lines += 1
-    return lines
+        return write_lines(stream, _differences(connection, then, now))
 
 
-def _field(value: Any) -> str:
-    if value is None:
-        return ""
-    if isinstance(value, bytes):
-        return f"0x{value.hex()}"
-    if isinstance(value, str):
-        return '"' + value.replace('"', '""') + '"'
-    return repr(value)
+def _differences(connection: sqlite3.Connection, then: Table | None, now: Table | None) -> Iterator[Difference]:
+    for kind, columns, query in _queries(connection, then, now):
+        for row in connection.execute(query):
+            yield kind, columns, row
 
 
 def _queries(
@@ -78,7 +61,7 @@ def _queries(
     if then is None or now is None:
         only, place, kind = (now, "now", ADDED) if now else (then, "main", DELETED)
         if only:
-            yield kind, only.columns, f"SELECT {_listed(only.columns, 'x')} FROM {place}.{quoted(only.name)} AS x"  # noqa: S608
+            yield kind, only.columns, f"SELECT {_listed(only.columns, 'x')} FROM {place}.{quoted(only.name)} AS x"
         return
     old, new = f"main.{quoted(then.name)} AS t", f"now.{quoted(now.name)} AS n"
     key = _key(connection, then, now)
@@ -86,10 +69,10 @@ def _queries(
     shared = [name for name in now.columns if name in then.columns]
     differs = " OR ".join(_differs(quoted(name)) for name in shared) or "0"
     theirs, ours = _listed(now.columns, "n"), _listed(then.columns, "t")
-    yield ADDED, now.columns, f"SELECT {theirs} FROM {new} WHERE NOT EXISTS (SELECT 1 FROM {old} WHERE {same})"  # noqa: S608
-    yield CHANGED, now.columns, f"SELECT {theirs} FROM {new} JOIN {old} ON {same} WHERE {differs}"  # noqa: S608
-    yield WAS, then.columns, f"SELECT {ours} FROM {new} JOIN {old} ON {same} WHERE {differs}"  # noqa: S608
-    yield DELETED, then.columns, f"SELECT {ours} FROM {old} WHERE NOT EXISTS (SELECT 1 FROM {new} WHERE {same})"  # noqa: S608
+    yield ADDED, now.columns, f"SELECT {theirs} FROM {new} WHERE NOT EXISTS (SELECT 1 FROM {old} WHERE {same})"
+    yield CHANGED, now.columns, f"SELECT {theirs} FROM {new} JOIN {old} ON {same} WHERE {differs}"
+    yield WAS, then.columns, f"SELECT {ours} FROM {new} JOIN {old} ON {same} WHERE {differs}"
+    yield DELETED, then.columns, f"SELECT {ours} FROM {old} WHERE NOT EXISTS (SELECT 1 FROM {new} WHERE {same})"
 
 
 def _listed(columns: Sequence[str], of: str) -> str:
@@ -109,7 +92,7 @@ def _key(connection: sqlite3.Connection, then: Table, now: Table) -> list[str]:
     number = next((one for one in _ROW_NUMBERS if one not in taken), "")
     if number:
         with contextlib.suppress(sqlite3.OperationalError):
-            connection.execute(f"SELECT {number} FROM now.{quoted(now.name)} LIMIT 0").close()  # noqa: S608
-            connection.execute(f"SELECT {number} FROM main.{quoted(then.name)} LIMIT 0").close()  # noqa: S608
+            connection.execute(f"SELECT {number} FROM now.{quoted(now.name)} LIMIT 0").close()
+            connection.execute(f"SELECT {number} FROM main.{quoted(then.name)} LIMIT 0").close()
             return [number]
     return [quoted(name) for name in now.columns if name in then.columns]

@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterator
 from functools import partial
 from typing import Any
 
-from yellow_ladder.database.port import Traits
+from yellow_ladder.database.port import LEDGER_TABLE, Traits
 
 _PIECE_ROWS = 50_000
 _MOMENT_S = 0.25
@@ -31,12 +31,12 @@ def count_gently(connection: sqlite3.Connection, table: str) -> int:
     if not _has_row_numbers(connection, table, [name for name, _ in facts]):
         key = [quoted(name) for position, name in sorted((pk, name) for name, pk in facts if pk)]
     if not key:
-        return int(connection.execute(f"SELECT count(*) FROM {quoted(table)}").fetchone()[0])  # noqa: S608
+        return int(connection.execute(f"SELECT count(*) FROM {quoted(table)}").fetchone()[0])
     columns, marks = ", ".join(key), ", ".join("?" * len(key))
-    piece = f"SELECT {columns} FROM {quoted(table)} WHERE ({columns}) > ({marks}) ORDER BY {columns} LIMIT ?"  # noqa: S608
-    rest = f"SELECT count(*) FROM ({piece})"  # noqa: S608
+    piece = f"SELECT {columns} FROM {quoted(table)} WHERE ({columns}) > ({marks}) ORDER BY {columns} LIMIT ?"
+    rest = f"SELECT count(*) FROM ({piece})"
     edge = f"{piece} OFFSET {_PIECE_ROWS - 1}"
-    first = f"SELECT {columns} FROM {quoted(table)} ORDER BY {columns} LIMIT 1"  # noqa: S608
+    first = f"SELECT {columns} FROM {quoted(table)} ORDER BY {columns} LIMIT 1"
     here = connection.execute(first).fetchone()
     total = 1 if here else 0
     while here:
@@ -50,7 +50,7 @@ def _has_row_numbers(connection: sqlite3.Connection, table: str, columns: list[s
     if "rowid" in (name.lower() for name in columns):
         return False
     try:
-        connection.execute(f"SELECT rowid FROM {quoted(table)} LIMIT 0").close()  # noqa: S608
+        connection.execute(f"SELECT rowid FROM {quoted(table)} LIMIT 0").close()
     except sqlite3.OperationalError:
         return False
     return True
@@ -61,12 +61,16 @@ def traits_of(connection: sqlite3.Connection) -> Traits:
     encoding = str(connection.execute("PRAGMA encoding").fetchone()[0])
     texts = [row[0] for row in connection.execute("SELECT sql FROM sqlite_master WHERE sql IS NOT NULL")]
     found = {name.strip("\"'[]`") for text in texts for name in re.findall(r"(?i)\bCOLLATE\s+(\S+?)[\s,)]", text + " ")}
-    has_sequences = connection.execute("SELECT 1 FROM sqlite_master WHERE name = 'sqlite_sequence'").fetchone()
-    names: list[str] = []
-    if has_sequences:
-        names = [row[0] for row in connection.execute("SELECT name FROM sqlite_sequence ORDER BY name")]
     collations = tuple(sorted({name.upper() for name in found} | {"BINARY"}))
-    return Traits("sqlite", sqlite3.sqlite_version, encoding, collations, tuple(names))
+    return Traits("sqlite", sqlite3.sqlite_version, encoding, collations, tuple(positions(connection)))
+
+
+def positions(connection: sqlite3.Connection) -> dict[str, str]:
+    """Where the counter of each table with AUTOINCREMENT stands."""
+    if not connection.execute("SELECT 1 FROM sqlite_master WHERE name = 'sqlite_sequence'").fetchone():
+        return {}
+    rows = connection.execute("SELECT name, seq FROM sqlite_sequence ORDER BY name")
+    return {str(name): str(seq) for name, seq in rows if name != LEDGER_TABLE}
 
 
 def broken_objects(connection: sqlite3.Connection) -> list[str]:
@@ -76,7 +80,7 @@ def broken_objects(connection: sqlite3.Connection) -> list[str]:
     objects = connection.execute(query).fetchall()
     for kind, name, _, _ in objects:
         if kind == "view":
-            fault = _fault_of(connection, f"SELECT * FROM {quoted(name)} LIMIT 0")  # noqa: S608
+            fault = _fault_of(connection, f"SELECT * FROM {quoted(name)} LIMIT 0")
             if fault:
                 found.append(f"the view {name}: {fault}")
                 blamed.add(name)
@@ -100,9 +104,9 @@ def _events(connection: sqlite3.Connection, table: str) -> Iterator[tuple[str, s
     if column is None:
         return
     name, one = quoted(table), quoted(column)
-    yield "insert", f"INSERT INTO {name} ({one}) VALUES (NULL)"  # noqa: S608
-    yield "update", f"UPDATE {name} SET {', '.join(f'{quoted(c)} = {quoted(c)}' for c, hidden in facts if not hidden)}"  # noqa: S608
-    yield "delete", f"DELETE FROM {name}"  # noqa: S608
+    yield "insert", f"INSERT INTO {name} ({one}) VALUES (NULL)"
+    yield "update", f"UPDATE {name} SET {', '.join(f'{quoted(c)} = {quoted(c)}' for c, hidden in facts if not hidden)}"
+    yield "delete", f"DELETE FROM {name}"
 
 
 def _fault_of(connection: sqlite3.Connection, statement: str) -> str:

@@ -11,29 +11,6 @@ from typing import Any
 
 import numpy as np
 
-SCHEMA = """
-CREATE TABLE meta (name TEXT PRIMARY KEY, value TEXT NOT NULL);
-CREATE TABLE owners (id INTEGER PRIMARY KEY, name TEXT NOT NULL, email TEXT NOT NULL, phone TEXT,
-  street TEXT, town TEXT, postcode TEXT, payment_token TEXT);
-CREATE TABLE boats (id INTEGER PRIMARY KEY, name TEXT NOT NULL, registration TEXT NOT NULL UNIQUE,
-  length_cm INTEGER NOT NULL, owner_id INTEGER NOT NULL REFERENCES owners (id));
-CREATE TABLE berths (id INTEGER PRIMARY KEY, code TEXT NOT NULL UNIQUE, length_cm INTEGER NOT NULL, power_amps REAL);
-CREATE TABLE bookings (id INTEGER PRIMARY KEY, boat_id INTEGER NOT NULL REFERENCES boats (id),
-  berth_id INTEGER NOT NULL REFERENCES berths (id), arrive TEXT NOT NULL, depart TEXT NOT NULL,
-  state TEXT NOT NULL, price_cents INTEGER NOT NULL, remark TEXT);
-CREATE TABLE invoices (id INTEGER PRIMARY KEY, booking_id INTEGER NOT NULL REFERENCES bookings (id),
-  issued TEXT NOT NULL, amount_cents INTEGER NOT NULL, paid_on TEXT);
-CREATE TABLE notices (id INTEGER PRIMARY KEY, posted TEXT NOT NULL, title TEXT NOT NULL, body TEXT NOT NULL);
-CREATE TABLE documents (id INTEGER PRIMARY KEY, boat_id INTEGER NOT NULL REFERENCES boats (id),
-  kind TEXT NOT NULL, file TEXT NOT NULL, uploaded TEXT NOT NULL);
-CREATE TABLE logins (id INTEGER PRIMARY KEY, owner_id INTEGER, seen TEXT);
-CREATE INDEX bookings_by_arrival ON bookings (arrive);
-CREATE VIEW unpaid AS SELECT id, booking_id, amount_cents FROM invoices WHERE paid_on IS NULL;
-CREATE TRIGGER no_backward_stay BEFORE INSERT ON bookings WHEN new.depart < new.arrive
-  BEGIN SELECT raise(ABORT, 'a stay cannot end before it begins'); END;
-INSERT INTO meta VALUES ('schema', '24'), ('founded', '1911');
-"""
-
 _FIRST = (
     "Ada",
     "Bo",
@@ -79,32 +56,42 @@ _REMARKS = (None, None, None, "needs shore power", "late arrival ⚓", "two dogs
 BERTHS = 120
 
 
+Rows = Iterator[tuple[Any, ...]]
+
+
 def fill_database(path: Path, bookings: int, key: bytes, documents: list[str]) -> None:
-    """Make a database of so many bookings; owners, boats and invoices follow in proportion."""
-    random = np.random.default_rng(1911)
-    boats = max(20, bookings // 20)
-    owners = max(12, boats * 2 // 3)
+    """Make a SQLite database of so many bookings; owners, boats and invoices follow in proportion."""
     connection = sqlite3.connect(path, isolation_level=None)
     try:
         connection.execute("PRAGMA synchronous = OFF")
-        connection.executescript(SCHEMA)
+        connection.executescript(schema_of("sqlite"))
         connection.execute("BEGIN")
-        tables = {
-            "owners": (8, _owners(owners, key)),
-            "boats": (5, _boats(random, boats, owners)),
-            "berths": (4, _berths()),
-            "bookings": (8, _bookings(random, bookings, boats)),
-            "invoices": (5, _invoices(random, bookings)),
-            "notices": (4, _notices()),
-            "documents": (5, _documents(documents, boats)),
-            "logins": (3, ((number, number, None) for number in range(1, 6))),
-        }
-        for name, (width, rows) in tables.items():
+        for name, width, rows in demo_rows(bookings, key, documents):
             marks = ", ".join("?" * width)
             connection.executemany(f"INSERT INTO {name} VALUES ({marks})", rows)  # noqa: S608  names from above
         connection.execute("COMMIT")
     finally:
         connection.close()
+
+
+def schema_of(engine: str) -> str:
+    """Quaybook 2.4's schema for an engine."""
+    return (Path(__file__).parent / "schemas" / f"{engine}.sql").read_text()
+
+
+def demo_rows(bookings: int, key: bytes, documents: list[str]) -> Iterator[tuple[str, int, Rows]]:
+    """(table, columns, rows) of every table, in an order in which references lead somewhere."""
+    random = np.random.default_rng(1911)
+    boats = max(20, bookings // 20)
+    owners = max(12, boats * 2 // 3)
+    yield "owners", 8, _owners(owners, key)
+    yield "boats", 5, _boats(random, boats, owners)
+    yield "berths", 4, _berths()
+    yield "bookings", 8, _bookings(random, bookings, boats)
+    yield "invoices", 5, _invoices(random, bookings)
+    yield "notices", 4, _notices()
+    yield "documents", 5, _documents(documents, boats)
+    yield "logins", 3, ((number, number, None) for number in range(1, 6))
 
 
 def _owners(count: int, key: bytes) -> Iterator[tuple[Any, ...]]:

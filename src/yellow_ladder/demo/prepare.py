@@ -11,7 +11,16 @@ from pathlib import Path
 import numpy as np
 
 from yellow_ladder.demo.build import build_releases
-from yellow_ladder.demo.data import fill_database
+from yellow_ladder.demo.data import demo_rows, fill_database
+from yellow_ladder.demo.servers import (
+    NAME,
+    PrivateServer,
+    fill_server,
+    make_database,
+    make_server,
+    noted_server,
+    remove_server,
+)
 from yellow_ladder.demo.troubles import SITE_FILE_MORE, add_troubles
 from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.files.unpack import Limits, unpack_archive
@@ -19,7 +28,7 @@ from yellow_ladder.services import services_of
 from yellow_ladder.site.site import Site, load_site
 
 KEY = bytes(range(7, 39))
-MARK_NAME = ".quaybook-demo"
+MARK_NAME, SERVER_NOTE, PASSWORD_NAME = ".quaybook-demo", ".quaybook-server", "quaybook.password"
 
 _SITE_FILE = """\
 # The harbour office's berth-booking server. Every key is explained in docs/site-file.md.
@@ -46,8 +55,8 @@ of = "schema"
 query = "SELECT value FROM meta WHERE name = 'schema'"
 
 [[databases]]
-url = "sqlite:///quaybook/data/quaybook.sqlite"
-volatile = ["logins"] # written at every start
+url = "{url}"
+{password}volatile = ["logins"] # written at every start
 
 [keep]
 settings = [{{ file = "etc/quaybook.ini" }}]
@@ -59,8 +68,8 @@ keys = ["etc/secret.key"]
 [[services]]
 name = "web"
 kind = "process"
-run = ["{python}", "-I", "-S", "-B", "-c", "import sys; sys.path[0:0] = ['.']; import server; server.main()"]
-ports = [{port}]
+run = ["{python}", {flags}, "-c", "import sys; sys.path[0:0] = ['.']; import server; server.main()"]
+{environment}ports = [{port}]
 pid_file = "run/web.pid"
 log = "run/web.log"
 ready = {{ url = "http://127.0.0.1:{port}/about.json", within_s = 20 }}
@@ -78,6 +87,7 @@ class DemoSite:
     folder: Path
     file: Path
     port: int
+    server: PrivateServer | None = None
 
     @property
     def url(self) -> str:
@@ -96,11 +106,23 @@ def free_port() -> int:
         return int(probe.getsockname()[1])
 
 
-def prepare_demo(folder: Path, *, rows: int = 5_000, broken: bool = False, troubled: bool = False) -> DemoSite:
-    """Install Quaybook 2.4 with `rows` bookings into a fresh folder; nothing is started.
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Where the data of a demonstration go: to an engine, on a private server made for it or on one that is there."""
+
+    engine: str = "sqlite"
+    server: PrivateServer | None = None
+    database: str = NAME
+
+
+def prepare_demo(
+    folder: Path, *, rows: int = 5_000, broken: bool = False, troubled: bool = False, place: Place | None = None
+) -> DemoSite:
+    """Install Quaybook 2.4 with `rows` bookings into a fresh folder; nothing of it is started.
 
     `broken`: its last release fails on purpose. `troubled`: an installation with a past, and a source with more in it.
-    Raises BadInput when the folder exists and is not empty.
+    In another `place` than SQLite, a private server is made and started for it unless one is given.
+    Raises BadInput when the folder exists and is not empty, or when the engine's server is not installed.
     """
     folder = folder.absolute()
     if folder.exists() and any(folder.iterdir()):
@@ -116,15 +138,58 @@ def prepare_demo(folder: Path, *, rows: int = 5_000, broken: bool = False, troub
     _add_what_is_local(root, port)
     files = _add_uploads(root / "uploads", min(2_000, max(24, rows // 200)))
     (root / "data").mkdir(mode=0o750)
-    fill_database(root / "data" / "quaybook.sqlite", rows, KEY, files)
-    (root / "data" / "quaybook.sqlite").chmod(0o640)
+    place = place or Place()
+    server = _add_data(folder, place, rows, files)
     site_file = folder / "ladder.toml"
-    text = _SITE_FILE.format(port=port, python=sys.executable)
+    text = _SITE_FILE.format(port=port, python=sys.executable, **_words_of(server, place.database))
     if troubled:
         add_troubles(folder, root)
         text = text.replace("\n[[databases]]", SITE_FILE_MORE + "\n[[databases]]", 1)
     site_file.write_text(text)
-    return DemoSite(folder, site_file, port)
+    return DemoSite(folder, site_file, port, server)
+
+
+def _add_data(folder: Path, place: Place, rows: int, files: list[str]) -> PrivateServer | None:
+    """Fill the database: a file below root, or one of a private server."""
+    if place.engine == "sqlite":
+        path = folder / "quaybook" / "data" / "quaybook.sqlite"
+        fill_database(path, rows, KEY, files)
+        path.chmod(0o640)
+        return None
+    server = place.server or make_server(place.engine, free_port())
+    try:
+        if place.server is None:
+            server.note(folder / SERVER_NOTE)
+        make_database(server, place.database)
+        fill_server(server, demo_rows(rows, KEY, files), place.database)
+        secret = folder / PASSWORD_NAME
+        secret.touch(mode=0o600)
+        secret.write_text(server.password + "\n")
+        settings = folder / "quaybook" / "etc" / "quaybook.ini"
+        settings.write_text(
+            settings.read_text().replace("sqlite://{root}/data/quaybook.sqlite", server.url(place.database))
+        )
+    except BaseException:
+        if place.server is None:
+            remove_server(server)
+        raise
+    return server
+
+
+def _words_of(server: PrivateServer | None, database: str) -> dict[str, str]:
+    """What the site file says of the database, and of the application that has to reach it."""
+    if server is None:
+        url = "sqlite:///quaybook/data/quaybook.sqlite"
+        return {"url": url, "password": "", "flags": '"-I", "-S", "-B"', "environment": ""}
+    secret = f'password_file = "{PASSWORD_NAME}"\n'
+    environment = f'environment = {{ QUAYBOOK_PASSWORD_FILE = "{{site}}/{PASSWORD_NAME}" }}\n'
+    return {"url": server.url(database), "password": secret, "flags": '"-I", "-B"', "environment": environment}
+
+
+def server_below(folder: Path) -> PrivateServer | None:
+    """The private server of a demonstration site, where it has one."""
+    note = folder / SERVER_NOTE
+    return noted_server(note) if note.exists() else None
 
 
 def _add_what_is_local(root: Path, port: int) -> None:

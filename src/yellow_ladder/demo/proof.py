@@ -29,9 +29,6 @@ def picture_of(site: Site) -> Picture:
     manifest = take_manifest(site.root, site.skipped())
     prints = {}
     for name, database in site.databases().items():
-        taken = take_fingerprint(database)
-        volatile = site.database_spec(name).volatile
-        kept = {table: one for table, one in taken.tables.items() if table not in volatile}
-        prints[name] = DatabasePrint(kept, taken.objects)
+        prints[name] = take_fingerprint(database).without(site.database_spec(name).volatile)
     files = sum(entry.kind is not Kind.FOLDER for entry in manifest.values())
     return Picture(tree_digest(manifest), files, prints)

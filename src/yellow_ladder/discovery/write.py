@@ -7,8 +7,9 @@ from collections.abc import Iterable, Sequence
 
 import tomlkit
 
-from yellow_ladder.database.address import ENGINES_NOT_BUILT
 from yellow_ladder.discovery.look import Discovery, Guess
+
+_SECRET_FILE = "database.password"  # noqa: S105  a name
 
 
 def site_file_text(found: Discovery, *, releases: str = "releases") -> tuple[str, list[str]]:
@@ -66,10 +67,8 @@ def _databases(found: Discovery, left: list[str]) -> list[str]:
         lines.append(f"# {mark}{one.where}")
         if one.password_key:
             lines.append(f"# Its password stands there too (key {one.password_key}) and was not copied.")
-        if one.engine in ENGINES_NOT_BUILT:
-            lines.append(f"# The engine {one.engine} is designed but not built yet: this table waits for it.")
-            table = [f"# {line}" for line in table]
-            left.append(f"the database {one.url}: its engine is not built yet")
+            table.append(f'password_file = "{_SECRET_FILE}"')
+            left.append(f"the password of {one.url}: write it into {_SECRET_FILE} beside this file, and chmod 600 it")
         lines += [*table, ""]
     return lines
 

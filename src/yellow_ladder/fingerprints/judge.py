@@ -60,8 +60,22 @@ def judge(
 
 def _judge_objects(before: DatabasePrint, after: DatabasePrint, lineage: Lineage) -> list[TableVerdict]:
     lost = before.objects.keys() - after.objects.keys() - set(lineage.dropped_objects)
+    # Tables are judged by themselves, and whatever is the server's own is no release's to declare.
+    lost = {name for name in lost if not name.startswith(("table ", "sequence ", "default rights "))}
     remark = "is gone, and no release declares it"
-    return [TableVerdict(name, Verdict.DIFFERS, None, None, 0, (remark,)) for name in sorted(lost)]
+    found = [TableVerdict(name, Verdict.DIFFERS, None, None, 0, (remark,)) for name in sorted(lost)]
+    return found + _judge_positions(before, after)
+
+
+def _judge_positions(before: DatabasePrint, after: DatabasePrint) -> list[TableVerdict]:
+    """A sequence that steps back gives out numbers that are taken."""
+    found = []
+    for name, stood in before.positions.items():
+        stands = after.positions.get(name, "")
+        if stood.isdigit() and (stands == "unused" or (stands.isdigit() and int(stands) < int(stood))):
+            remark = f"stood at {stood} and now is {'unused' if stands == 'unused' else f'at {stands}'}: it steps back"
+            found.append(TableVerdict(f"sequence {name}", Verdict.DIFFERS, None, None, 0, (remark,)))
+    return found
 
 
 def _judge_table(

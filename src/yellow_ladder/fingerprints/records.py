@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -65,10 +65,11 @@ class TablePrint:
 
 @dataclass(frozen=True, slots=True)
 class DatabasePrint:
-    """One database: its tables, and its other objects (views, triggers, indexes) by their definition."""
+    """One database: its tables, its objects (views, triggers, indexes) by definition, where its sequences stand."""
 
     tables: Mapping[str, TablePrint] = field(default_factory=dict)
     objects: Mapping[str, str] = field(default_factory=dict)
+    positions: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def rows(self) -> int:
@@ -78,10 +79,32 @@ class DatabasePrint:
     def as_record(self) -> dict[str, Any]:
         """As JSON."""
         tables = {name: table.as_record() for name, table in self.tables.items()}
-        return {"tables": tables, "objects": dict(self.objects)}
+        return {"tables": tables, "objects": dict(self.objects), "positions": dict(self.positions)}
 
     @staticmethod
     def from_record(record: Mapping[str, Any]) -> DatabasePrint:
         """Read what `as_record` gave."""
         tables = {name: TablePrint.from_record(table) for name, table in record["tables"].items()}
-        return DatabasePrint(tables, record["objects"])
+        return DatabasePrint(tables, record["objects"], record.get("positions", {}))
+
+    def without(self, tables: Collection[str]) -> DatabasePrint:
+        """All but some tables, and the sequences that belong to them."""
+        kept = {name: table for name, table in self.tables.items() if name not in tables}
+        stands = {name: at for name, at in self.positions.items() if not _belongs(name, tables)}
+        return DatabasePrint(kept, self.objects, stands)
+
+    def differences(self, other: DatabasePrint) -> list[str]:
+        """What is not the same in another one, by name: tables, then objects, then sequences."""
+        found = []
+        for word, ours, theirs in (
+            ("the table", self.tables, other.tables),
+            ("the", self.objects, other.objects),
+            ("the sequence", self.positions, other.positions),
+        ):
+            unlike = [name for name in ours.keys() | theirs.keys() if ours.get(name) != theirs.get(name)]
+            found += [f"{word} {name}" for name in sorted(unlike)]
+        return found
+
+
+def _belongs(sequence: str, tables: Collection[str]) -> bool:
+    return sequence in tables or sequence.rpartition(".")[0] in tables

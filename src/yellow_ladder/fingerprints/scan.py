@@ -7,8 +7,7 @@ import os
 import subprocess
 import sys
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import asdict, dataclass
-from pathlib import Path
+from dataclasses import dataclass
 from typing import Any
 
 from yellow_ladder.database import Database, DatabaseAddress, Span, Table, open_database
@@ -80,7 +79,7 @@ def take_fingerprint(
     for job, part in zip(jobs, found, strict=True):
         name = job.table.name
         prints[name] = prints[name] + part if name in prints else part
-    return DatabasePrint(prints, database.objects())
+    return DatabasePrint(prints, database.objects(), database.positions())
 
 
 def run_job(database: Database, job: Job, on_rows: OnRows | None = None) -> TablePrint:
@@ -147,8 +146,7 @@ def _start_helper(address: DatabaseAddress, jobs: Sequence[Job]) -> subprocess.P
         stdout=subprocess.PIPE,
         start_new_session=True,  # Ctrl-C is for the run, which stops at a safe point
     )
-    where = {**asdict(address), "path": str(address.path)}
-    request = {"address": where, "parent": os.getpid(), "jobs": [job.as_record() for job in jobs]}
+    request = {"address": address.as_record(), "parent": os.getpid(), "jobs": [job.as_record() for job in jobs]}
     if helper.stdin is None:
         raise OwnFault(Problem("no-pipe", "a helper process has no input"))
     helper.stdin.write(json.dumps(request).encode())
@@ -168,8 +166,7 @@ def _collect(helper: subprocess.Popen[bytes]) -> list[TablePrint]:
 def _help() -> None:
     """Be a helper: take jobs from standard input, give fingerprints to standard output."""
     request = json.load(sys.stdin)
-    where = request["address"]
-    database = open_database(DatabaseAddress(**{**where, "path": Path(where["path"])}))
+    database = open_database(DatabaseAddress.from_record(request["address"]))
 
     def end_with_parent(_rows: int) -> None:
         if os.getppid() != request["parent"]:

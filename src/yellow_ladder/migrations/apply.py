@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import hashlib
-import sqlite3
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from yellow_ladder.database import Database
 from yellow_ladder.database.port import LedgerEntry
+from yellow_ladder.database.sql_text import Unfinished, split_sql, transaction_control
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
 from yellow_ladder.release.sheet import Migration
 
@@ -25,49 +25,50 @@ class Script:
     statements: tuple[str, ...]
 
 
-def read_scripts(migrations: Sequence[Migration], folders: Sequence[Path]) -> list[Script]:
-    """Read migration files from the first of `folders` that has each; raises BadInput naming what is missing."""
-    return [_read_script(migration, folders) for migration in migrations]
+def read_scripts(
+    migrations: Sequence[Migration], folders: Sequence[Path], databases: Mapping[str, Database]
+) -> list[Script]:
+    """Read migration files from the first of `folders` that has each; raises BadInput naming what is missing.
+
+    `databases` tell which engine's file it is.
+    """
+    return [_read_script(one, folders, databases[one.database].address.engine) for one in migrations]
 
 
-def _read_script(migration: Migration, folders: Sequence[Path]) -> Script:
-    path = next((folder / migration.file for folder in folders if (folder / migration.file).is_file()), None)
+def _read_script(migration: Migration, folders: Sequence[Path], engine: str) -> Script:
+    file = migration.file_for(engine)
+    path = next((folder / file for folder in folders if (folder / file).is_file()), None)
     if path is None:
-        text = f"the migration {migration.id} names {migration.file}, which the release does not have"
-        raise BadInput(Problem("migration-missing", text, "tell the release's publisher", migration.file))
+        raise missing_file(migration, file)
     raw = path.read_bytes()
-    statements = split_statements(raw.decode(), str(path))
-    return Script(migration.id, migration.file, migration.database, hashlib.sha256(raw).hexdigest(), statements)
+    statements = split_statements(raw.decode(), str(path), engine)
+    return Script(migration.id, file, migration.database, hashlib.sha256(raw).hexdigest(), statements)
 
 
-def split_statements(sql: str, name: str) -> tuple[str, ...]:
-    """Split SQL into statements by SQLite's own rule (quotes, comments, trigger bodies).
+def missing_file(migration: Migration, file: str) -> BadInput:
+    """The error for a migration whose file a release does not have."""
+    text = f"the migration {migration.id} names {file}, which the release does not have"
+    return BadInput(Problem("migration-missing", text, "tell the release's publisher", file))
+
+
+def split_statements(text: str, name: str, engine: str = "sqlite") -> tuple[str, ...]:
+    """Split SQL into statements by the engine's own rules (quotes, comments, bodies).
 
     Raises BadInput for a last statement without its semicolon and for transaction control, which is the tool's.
     """
-    statements, start = [], 0
-    for place, letter in enumerate(sql):
-        if letter == ";" and sqlite3.complete_statement(sql[start : place + 1]):
-            statements.append(sql[start : place + 1].strip())
-            start = place + 1
-    if _bare(sql[start:]):
-        text = f"{name} ends in the middle of a statement"
-        raise BadInput(Problem("migration-broken", text, "end the last statement with a semicolon", name))
-    kept = tuple(statement for statement in statements if _bare(statement).strip("; \n\t"))
-    for statement in kept:
-        first = _bare(statement).split(None, 1)[0].upper().rstrip(";")
-        if first in ("BEGIN", "COMMIT", "END", "ROLLBACK", "ATTACH", "DETACH", "VACUUM"):
-            text = f"{name} has the statement {first}, but a migration runs in one transaction of its own"
-            raise BadInput(Problem("migration-broken", text, "take that statement out", name))
-    return kept
-
-
-def _bare(statement: str) -> str:
-    """A statement without the comments before it."""
-    rest = statement.strip()
-    while rest.startswith(("--", "/*")):
-        rest = rest.partition("\n" if rest.startswith("--") else "*/")[2].strip()
-    return rest
+    try:
+        statements = split_sql(text, engine)
+    except Unfinished as rest:
+        why = f"{name} ends in the middle of a statement"
+        raise BadInput(
+            Problem("migration-broken", why, "end the last statement with a semicolon, and close every quote", name)
+        ) from rest
+    for statement in statements:
+        word = transaction_control(statement, engine)
+        if word:
+            why = f"{name} has the statement {word}, but when a migration begins and ends is the tool's to say"
+            raise BadInput(Problem("migration-broken", why, "take that statement out", name))
+    return statements
 
 
 def apply_scripts(
@@ -76,7 +77,7 @@ def apply_scripts(
     """Apply scripts in order, each in one transaction with its ledger entry; may be repeated after a crash.
 
     Returns which were applied now (False: the ledger had them). Raises AnswerNo with the migration's name; what
-    came before it is kept, itself it leaves no trace.
+    came before it is kept. Itself it leaves no trace where the engine can take a migration back whole.
     """
     done = {}
     for script in scripts:

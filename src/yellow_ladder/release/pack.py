@@ -80,7 +80,7 @@ def _check_tree(tree: Path, sheet: ReleaseSheet, entries: Sequence[Entry]) -> No
             raise BadInput(Problem("tree-refused", text, "take it out of the tree", entry.path))
         if entry.kind is Kind.LINK:
             check_link(tree, entry.path, entry.target)
-    missing = [migration.file for migration in sheet.migrations if not (tree / migration.file).is_file()]
+    missing = [file for one in sheet.migrations for file in one.files if not (tree / file).is_file()]
     if missing:
         text = f"the sheet names the migration file {missing[0]}, which is not in the tree"
         raise BadInput(Problem("migration-missing", text, "add it or correct the sheet", f"{tree / SHEET_NAME}"))

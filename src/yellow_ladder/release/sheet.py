@@ -155,11 +155,20 @@ class Migration(Record):
     designed = {
         "command": "a migration done by the vendor's own command",
         "by_start": "a migration that starting the release does",
-        "engines": "a file for each engine",
     }
     id: str = Field(min_length=1, max_length=200)
     file: TreePath
+    engines: dict[Literal["sqlite", "postgresql", "mariadb"], TreePath] = {}
     database: str = "main"
+
+    @property
+    def files(self) -> list[str]:
+        """Every file that it names."""
+        return list(dict.fromkeys((self.file, *self.engines.values())))
+
+    def file_for(self, engine: str) -> str:
+        """The file for an engine: its own, or the one for all."""
+        return next((file for name, file in self.engines.items() if name == engine), self.file)
 
 
 class TableChange(Record):

@@ -135,7 +135,7 @@ def _add_database(page: Page, database: DatabaseFacts, *, detail: bool) -> None:
         return
     total = sum(database.tables.values())
     what = [database.engine, bytes_in_words(database.size_bytes), count_of(total, "row"), database.encoding]
-    what += [count_of(count, kind) for kind, count in database.objects.items()]
+    what += [count_of(count, kind, _PLURALS.get(kind, "")) for kind, count in database.objects.items()]
     what += (
         [f"{count_of(database.migrations, 'migration')}, last {database.last_migration}"] if database.migrations else []
     )
@@ -144,7 +144,7 @@ def _add_database(page: Page, database: DatabaseFacts, *, detail: bool) -> None:
         ruled.add_row(name, f"{count:,}")
     page.add(Text.assemble("database ", (database.name, "bold"), " · " + " · ".join(what)), ruled)
     if detail:
-        users = [f"{one.name} ({one.pid}, {one.account})" for one in database.users]
+        users = list(database.users)
         rows = [("collations", ", ".join(database.collations)), ("sequences", ", ".join(database.sequences) or "none")]
         page.add(facts([*rows, ("open in", ", ".join(users) or "no process that is seen from here")]))
 
@@ -224,3 +224,6 @@ _CHANGE_WORDS = {
     "content": "Files with another content",
     "rights": "Files with another owner or mode",
 }
+
+
+_PLURALS = {"index": "indexes", "policy": "policies"}

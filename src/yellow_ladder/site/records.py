@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import re
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Literal
 
 from pydantic import AfterValidator, Field, model_validator
 
-from yellow_ladder.database import parse_address
+from yellow_ladder.database import DatabaseAddress, parse_address
 from yellow_ladder.documents import Record
 from yellow_ladder.release.values import RangeText, TreePath
 
@@ -150,19 +151,25 @@ class DatabaseSpec(Record):
     """`[[databases]]`: one database of the site."""
 
     designed = {
-        "password_env": "an environment variable with the password",
-        "password_file": "a file with the password",
         "clone": "a quick clone for going back",
         "order_only": "tables that only change their order",
     }
     name: str = Field(default="main", pattern=NAME_PATTERN)
     url: str
+    password_env: str = ""
+    password_file: str = ""
+    lock_wait_s: Annotated[float, Field(ge=0.1, le=3_600)] = 30.0
     volatile: list[str] = []
 
     @model_validator(mode="after")
     def _has_engine(self) -> DatabaseSpec:
-        parse_address(self.name, self.url, Path("/"))
+        self.address(Path("/"))
         return self
+
+    def address(self, base: Path) -> DatabaseAddress:
+        """Where the database is; relative paths are relative to `base`."""
+        found = parse_address(self.name, self.url, base, self.password_env, self.password_file)
+        return replace(found, lock_wait_s=self.lock_wait_s)
 
 
 class SettingsFile(Record):

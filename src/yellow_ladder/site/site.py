@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from yellow_ladder.database import Database, DatabaseAddress, open_database, parse_address
+from yellow_ladder.database import Database, DatabaseAddress, open_database
 from yellow_ladder.documents import parse_document, read_document
 from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.files.manifest import Skip, within
@@ -76,7 +76,7 @@ class Site:
 
     def addresses(self) -> list[DatabaseAddress]:
         """Where the databases are."""
-        return [parse_address(spec.name, spec.url, self.file.parent) for spec in self.record.databases]
+        return [spec.address(self.file.parent) for spec in self.record.databases]
 
     def databases(self) -> dict[str, Database]:
         """The databases by name."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Mapping
 
 from yellow_ladder.database import Database
 from yellow_ladder.errors import LadderError
@@ -28,13 +29,29 @@ def look_at_database(name: str, database: Database, *, thorough: bool = False) -
             size_bytes=database.size_bytes(),
             tables=rows,
             columns=tuple(tables),
-            objects=dict(Counter(kind.split(" ", 1)[0] for kind in database.objects())),
+            objects=_counted(database.objects()),
             sequences=traits.sequences,
             broken=tuple(database.broken_objects()),
             invalid=tuple(database.invalid_constraints(thorough=thorough)),
             migrations=len(ledger),
             last_migration=f"{ledger[-1].migration} ({ledger[-1].version})" if ledger else "",
-            users=tuple(users_of_file(database.address.path)),
+            users=_users(database),
+            lacks=tuple(database.lacks()),
         )
     except LadderError as fault:
         return DatabaseFacts(name, trouble=fault.problems[0].message)
+
+
+def _counted(objects: Mapping[str, str]) -> dict[str, int]:
+    """How many of each kind there are; tables are told by themselves, and what every database has is not told."""
+    kinds = Counter(name.split(" ", 1)[0] for name in objects)
+    return {kind: count for kind, count in kinds.items() if kind in _TOLD}
+
+
+_TOLD = ("view", "trigger", "index", "function", "procedure", "event", "type", "rule", "policy")
+
+
+def _users(database: Database) -> tuple[str, ...]:
+    if not database.address.is_file:
+        return tuple(session.who for session in database.sessions())
+    return tuple(f"{one.name} (process {one.pid}, {one.account})" for one in users_of_file(database.address.path))

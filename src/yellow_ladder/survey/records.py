@@ -10,7 +10,6 @@ from yellow_ladder.database import Table
 from yellow_ladder.files.manifest import Manifest
 from yellow_ladder.release.versions import Version
 from yellow_ladder.services import About
-from yellow_ladder.services.looking import Holder
 from yellow_ladder.survey.drift import FileClasses
 from yellow_ladder.survey.files import SiteFiles
 
@@ -67,7 +66,8 @@ class DatabaseFacts:
     invalid: tuple[str, ...] = ()
     migrations: int = 0
     last_migration: str = ""
-    users: tuple[Holder, ...] = ()
+    users: tuple[str, ...] = ()
+    lacks: tuple[tuple[str, str], ...] = ()
     trouble: str = ""
 
     def as_record(self) -> dict[str, Any]:

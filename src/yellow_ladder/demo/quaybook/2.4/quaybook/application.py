@@ -2,6 +2,7 @@
 
 import html
 import json
+import time
 from urllib.parse import parse_qs
 
 from quaybook import queries
@@ -25,7 +26,8 @@ class Application:
         self.settings = Settings(root / queries.SETTINGS_FILE)
         self.store = Store(self.settings.database_url(root))
         self.vault = Vault(root / queries.KEY_FILE)
-        self.store.run("UPDATE logins SET seen = datetime('now') WHERE id = 1")
+        now = time.strftime("%Y-%m-%d %H:%M:%S", time.gmtime())
+        self.store.run("UPDATE logins SET seen = :now WHERE id = 1", {"now": now})
 
     def __call__(self, environ, start_response):
         path, method = environ["PATH_INFO"], environ["REQUEST_METHOD"]

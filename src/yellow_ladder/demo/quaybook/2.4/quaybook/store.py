@@ -1,6 +1,9 @@
 """The data layer: a URL decides which driver is used; SQL with named parameters in between."""
 
+import os
+import re
 import sqlite3
+from urllib.parse import unquote, urlsplit
 
 
 def _connect_sqlite(rest):
@@ -9,22 +12,53 @@ def _connect_sqlite(rest):
     return connection
 
 
-CONNECT = {"sqlite": _connect_sqlite}
+def _server(rest):
+    """What a URL behind its two slashes says; the password lies in a file that the environment names."""
+    parts = urlsplit("//" + rest)
+    with open(os.environ["QUAYBOOK_PASSWORD_FILE"]) as stream:
+        password = stream.read().strip()
+    return {
+        "host": parts.hostname, "port": parts.port, "user": parts.username, "password": password,
+        "database": unquote(parts.path[1:]),
+    }
+
+
+def _connect_postgresql(rest):
+    import psycopg
+
+    where = _server(rest)
+    return psycopg.connect(dbname=where.pop("database"), application_name="quaybook", **where)
+
+
+def _connect_mariadb(rest):
+    import pymysql
+
+    return pymysql.connect(charset="utf8mb4", autocommit=False, **_server(rest))
+
+
+CONNECT = {"sqlite": _connect_sqlite, "postgresql": _connect_postgresql, "mariadb": _connect_mariadb}
 
 
 class Store:
     """Runs SQL on a fresh connection each time, so that threads never share one."""
 
     def __init__(self, url):
-        kind, _, rest = url.partition("://")
-        if kind not in CONNECT:
-            raise SystemExit(f"quaybook: no driver for the database {kind}")
-        self.open = lambda: CONNECT[kind](rest)
+        self.kind, _, rest = url.partition("://")
+        if self.kind not in CONNECT:
+            raise SystemExit(f"quaybook: no driver for the database {self.kind}")
+        self.open = lambda: CONNECT[self.kind](rest)
+
+    def _do(self, connection, sql, values):
+        if self.kind != "sqlite":
+            sql = re.sub(r":(\w+)", r"%(\1)s", sql)
+        cursor = connection.cursor()
+        cursor.execute(sql, values)
+        return cursor
 
     def rows(self, sql, values=()):
         connection = self.open()
         try:
-            return connection.execute(sql, values).fetchall()
+            return self._do(connection, sql, values).fetchall()
         finally:
             connection.close()
 
@@ -35,7 +69,7 @@ class Store:
     def run(self, sql, values=()):
         connection = self.open()
         try:
-            with connection:
-                connection.execute(sql, values)
+            self._do(connection, sql, values)
+            connection.commit()
         finally:
             connection.close()

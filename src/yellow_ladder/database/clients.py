@@ -1,0 +1,88 @@
+"""The servers' own client programs: found in a version that fits the server, run without a password in sight."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import re
+import shutil
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import IO
+
+from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.processes import Streams, nobody, run_command
+
+LONGEST_S = 7 * 86_400.0
+_ERRORS_SHOWN = 3
+
+
+@dataclass(frozen=True, slots=True)
+class Client:
+    """A client program: where it is and its version."""
+
+    path: str
+    version: tuple[int, ...]
+
+    @property
+    def major(self) -> int:
+        """The first number of its version."""
+        return self.version[0] if self.version else 0
+
+
+@dataclass(frozen=True, slots=True)
+class Call:
+    """How a client program is run: its environment, its secret's descriptor, its streams, and who looks on."""
+
+    environment: dict[str, str] = field(default_factory=dict)
+    descriptors: tuple[int, ...] = ()
+    source: IO[bytes] | None = None
+    target: IO[bytes] | None = None
+    look_on: Callable[[], None] = nobody
+
+
+def find_clients(names: Sequence[str], folders: Sequence[str]) -> Iterator[Client]:
+    """Programs of one of these names on the search path and in folders (which may have a `*`), each once."""
+    seen = set()
+    places = [Path(found) for name in names if (found := shutil.which(name))]
+    for pattern in folders:
+        root, _, rest = pattern.partition("*")
+        folder = Path(root)
+        below = sorted(folder.glob("*" + rest), reverse=True) if rest and folder.is_dir() else [folder]
+        places += [one / name for one in below for name in names]
+    for place in places:
+        real = os.path.realpath(place)
+        if real not in seen and os.access(real, os.X_OK) and os.path.isfile(real):  # noqa: PTH113
+            seen.add(real)
+            version = _version_of(str(place))
+            if version:
+                yield Client(str(place), version)
+
+
+def _version_of(program: str) -> tuple[int, ...]:
+    with contextlib.suppress(AnswerNo):
+        said = run_command([program, "--version"], folder=Path("/"), deadline_s=10).output
+        # The last number that looks like a version: some programs say that of their own before the server's.
+        found = re.findall(r"\b(\d+(?:\.\d+)+|\d+)(?=[-\s,).]|$|[a-z])", said)
+        dotted = [one for one in found if "." in one]
+        if dotted:
+            return tuple(map(int, dotted[-1].split(".")))
+    return ()
+
+
+def run_client(argv: Sequence[str], call: Call, what: str) -> None:
+    """Run a client program to its end; raises AnswerNo with its own words when it fails.
+
+    It is killed with this process: a dump that goes on writing by itself would meet the next run's.
+    """
+    streams = Streams(call.source, call.target, call.descriptors, call.look_on, ends_with_us=True)
+    done = run_command(
+        argv, folder=Path("/"), deadline_s=LONGEST_S, environment={"LC_ALL": "C", **call.environment}, streams=streams
+    )
+    if done.status != 0:
+        lines = [line.strip() for line in done.output.splitlines() if line.strip()]
+        telling = [line for line in lines if "error" in line.lower() or "fatal" in line.lower()] or lines[-1:]
+        said = "; ".join(telling[:_ERRORS_SHOWN]) or f"it ended with status {done.status}"
+        text = f"{what} failed: {said[:600]}"
+        raise AnswerNo(Problem("client-failed", text, "see to that; the server's own log may say more", argv[0]))

@@ -1,0 +1,297 @@
+"""MariaDB (and MySQL as far as it goes the same way), through a driver and the server's own programs."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+from yellow_ladder.database import mariadb_look as look
+from yellow_ladder.database import mariadb_move as move
+from yellow_ladder.database.address import DatabaseAddress
+from yellow_ladder.database.clients import Client
+from yellow_ladder.database.mariadb_apply import apply_once
+from yellow_ladder.database.mariadb_connect import (
+    Connection,
+    client,
+    connected,
+    explaining,
+    is_mariadb,
+    quoted,
+    rows,
+    streamed,
+)
+from yellow_ladder.database.port import (
+    LEDGER_TABLE,
+    Chunk,
+    Details,
+    LedgerEntry,
+    OnAmount,
+    Session,
+    Span,
+    Table,
+    Traits,
+    UndecodableText,
+)
+from yellow_ladder.database.row_changes import Row
+from yellow_ladder.database.server import ServerDatabase, scratch_name
+from yellow_ladder.errors import AnswerNo, Problem
+
+OLDEST = {"mariadb": (10, 6), "mysql": (8, 0)}
+_INTEGERS = ("tinyint", "smallint", "mediumint", "int", "bigint")
+_CHUNK_ROWS, _CHUNK_BYTES = 4_000, 8 * 1024**2
+_LARGEST = 2**63 - 1
+
+
+class MariadbDatabase(ServerDatabase):
+    """A database of a MariaDB server. With `held`, everything is read through one connection, at its moment."""
+
+    ending = "sql.zst"
+    moves_meanwhile = True
+
+    def __init__(self, address: DatabaseAddress, held: Connection | None = None) -> None:
+        """Name the database; nothing is connected yet."""
+        super().__init__(address)
+        self._held = held
+
+    @contextlib.contextmanager
+    def _reading(self, *, as_text: bool = False, encoding: str = "utf8mb4") -> Iterator[Connection]:
+        if self._held is not None:
+            with explaining(self.address):
+                yield self._held
+            return
+        with connected(self.address, as_text=as_text, encoding=encoding) as connection:
+            yield connection
+
+    @cached_property
+    def _known(self) -> dict[str, tuple[Table, dict[str, str]]]:
+        with self._reading() as connection:
+            return look.tables(connection)
+
+    def _types(self, table: str) -> dict[str, str]:
+        if table not in self._known:
+            self.__dict__.pop("_known", None)  # a migration may have made it since
+        if table not in self._known:
+            text = f"the database `{self.address.name}` has no table {table}"
+            raise AnswerNo(Problem("no-table", text, "see `yl survey`", table))
+        return self._known[table][1]
+
+    def _client(self, kind: str) -> Client:
+        with self._reading() as connection:
+            version = tuple(map(int, look.version_of(connection).split(".")))
+            return client(kind, version, mariadb=is_mariadb(connection))
+
+    def probe(self) -> str:
+        """See the port."""
+        traits = self.traits()
+        oldest = OLDEST[traits.engine]
+        name = {"mariadb": "MariaDB", "mysql": "MySQL"}[traits.engine]
+        if tuple(map(int, traits.version.split(".")))[:2] < oldest:
+            text = f"the server of the database `{self.address.name}` is {name} {traits.version}"
+            remedy = f"{name} {'.'.join(map(str, oldest))} is the oldest that is supported"
+            raise AnswerNo(Problem("server-too-old", text, remedy))
+        return f"{name} {traits.version}"
+
+    def size_bytes(self) -> int:
+        """See the port."""
+        query = (
+            "SELECT coalesce(sum(data_length + index_length), 0) FROM information_schema.tables"
+            " WHERE table_schema = DATABASE()"
+        )
+        return int(self.scalar(query))
+
+    def tables(self) -> list[Table]:
+        """See the port."""
+        self.__dict__.pop("_known", None)
+        return [table for table, _ in self._known.values()]
+
+    def objects(self) -> dict[str, str]:
+        """See the port."""
+        with self._reading() as connection:
+            return look.objects(connection)
+
+    def positions(self) -> dict[str, str]:
+        """See the port."""
+        with self._reading() as connection:
+            return look.positions(connection)
+
+    def scalar(self, query: str) -> Any:
+        """See the port."""
+        with self._reading() as connection:
+            rows(connection, "START TRANSACTION READ ONLY") if self._held is None else None
+            found = rows(connection, query)
+        return found[0][0] if found else None
+
+    def count_rows(self, table: str) -> int:
+        """See the port."""
+        return int(self.scalar(f"SELECT count(*) FROM {quoted(table)}"))
+
+    def count_rows_gently(self, table: str) -> int:
+        """See the port. Readers never keep writers waiting here."""
+        return self.count_rows(table)
+
+    def traits(self) -> Traits:
+        """See the port."""
+        with self._reading() as connection:
+            return look.traits(connection)
+
+    def broken_objects(self) -> list[str]:
+        """See the port."""
+        with self._reading() as connection:
+            return look.broken_objects(connection)
+
+    def invalid_constraints(self, *, thorough: bool) -> list[str]:
+        """See the port."""
+        with self._reading() as connection:
+            return look.dangling(connection) if thorough else []
+
+    def sessions(self) -> list[Session]:
+        """See the port."""
+        with self._reading() as connection:
+            return look.sessions(connection)
+
+    def lacks(self) -> list[tuple[str, str]]:
+        """See the port."""
+        found = []
+        for kind in ("dump", "shell"):
+            try:
+                self._client(kind)
+            except AnswerNo as fault:
+                found += [(problem.message, problem.remedy) for problem in fault.problems]
+        with self._reading() as connection:
+            missing = look.lacking_rights(connection)
+        if missing:
+            names, user = ", ".join(missing), self.address.user or "the account"
+            what = f"{user} lacks the rights {names}, which a backup and its return need"
+            found.append((what, f"GRANT {names} ON {quoted(self.address.database)}.* TO it"))
+        return found
+
+    def unfinished(self) -> str:
+        """See the port. What a crash left, the server takes back by itself when it starts."""
+        return ""
+
+    def spans(self, table: str, parts: int) -> list[Span | None]:
+        """See the port. Parts are made of a whole-numbered key of one column."""
+        types, (known, _) = self._types(table), self._known[table]
+        if self._held is not None or len(known.key) != 1 or types[known.key[0]] not in _INTEGERS:
+            return [None]
+        key = quoted(known.key[0])
+        with self._reading() as connection:
+            ((low, high),) = rows(connection, f"SELECT min({key}), max({key}) FROM {quoted(table)}")
+        if low is None or high > _LARGEST or high - low < parts:
+            return [None]
+        edges = [low + (high + 1 - low) * part // parts for part in range(parts + 1)]
+        return [Span(edges[part], edges[part + 1] - 1) for part in range(parts)]
+
+    def read_rows(
+        self, table: Table, columns: Sequence[str], span: Span | None, *, lenient: bool = False
+    ) -> Iterator[Chunk]:
+        """See the port. Values come as the server writes them: numbers are text, binary ones bytes."""
+        types = self._types(table.name)
+        wanted = ", ".join(look.expression(name, types[name]) for name in columns)
+        query = f"SELECT {wanted} FROM {quoted(table.name)}"
+        if span is not None:
+            query += f" WHERE {quoted(self._known[table.name][0].key[0])} BETWEEN {span.low} AND {span.high}"
+        yield from self._stream(query, lenient=lenient)
+
+    def _stream(self, query: str, *, lenient: bool = False) -> Iterator[Chunk]:
+        encoding = "binary" if lenient else "utf8mb4"
+        with self._reading(as_text=True, encoding=encoding) as connection, streamed(connection, query) as cursor:
+            size = 200
+            try:
+                while chunk := cursor.fetchmany(size):
+                    yield chunk
+                    widest = max(sum(len(value) for value in row if value is not None) for row in chunk[:50])
+                    size = max(1, min(_CHUNK_ROWS, _CHUNK_BYTES // (widest + 16 * len(chunk[0]))))
+            except UnicodeDecodeError as fault:
+                raise UndecodableText from fault
+
+    def sorted_rows(self, table: Table, columns: Sequence[str], width: int) -> Iterator[Row]:
+        """See the base."""
+        types = self._types(table.name)
+        wanted = ", ".join(look.expression(name, types[name]) for name in columns)
+        query = f"SELECT {wanted} FROM {quoted(table.name)}"
+        if width:
+            query += " ORDER BY " + ", ".join(look.binary_order(name, types[name]) for name in columns[:width])
+        for chunk in self._stream(query):
+            yield from chunk
+
+    @contextlib.contextmanager
+    def backed_up(self, target: Path, on_amount: OnAmount, *, at_rest: bool) -> Iterator[MariadbDatabase]:
+        """See the port. At rest, every table is locked against writing for as long as the block lasts."""
+        program = self._client("dump")
+        with self._reading() as connection:
+            extra = move.older_kin_options(mariadb=is_mariadb(connection))
+        held = self._locked() if at_rest else contextlib.nullcontext()
+        with held:
+            move.dump(self.address, program, target, on_amount, extra)
+            yield MariadbDatabase(self.address)
+
+    @contextlib.contextmanager
+    def _locked(self) -> Iterator[None]:
+        with connected(self.address) as connection:
+            names = [table.name for table in self.tables()]
+            if names:
+                rows(connection, "LOCK TABLES " + ", ".join(f"{quoted(name)} READ" for name in names))
+            yield
+
+    def check_backup(self, backup: Path) -> None:
+        """See the port."""
+        move.check_dump(backup)
+
+    @contextlib.contextmanager
+    def held_still(self, scratch: Path) -> Iterator[MariadbDatabase]:  # noqa: ARG002
+        """See the port."""
+        with connected(self.address, as_text=True) as connection:
+            rows(connection, "SET TRANSACTION ISOLATION LEVEL REPEATABLE READ")
+            rows(connection, "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
+            yield MariadbDatabase(self.address, connection)
+
+    def copied_to(self, backup: Path, scratch: Path) -> MariadbDatabase:
+        """See the port."""
+        name = scratch_name(scratch)
+        move.make_empty(self.address, name, self.details())
+        move.load(self.address, self._client("shell"), name, backup)
+        move.silence_events(self.address, name)
+        return self.opened_scratch(scratch)
+
+    def opened_scratch(self, scratch: Path) -> MariadbDatabase:
+        """See the port."""
+        return MariadbDatabase(self._named(scratch_name(scratch)))
+
+    def _named(self, database: str) -> DatabaseAddress:
+        return replace(self.address, database=database)
+
+    def drop_scratch(self, scratch: Path) -> None:
+        """See the port."""
+        move.drop(self.address, scratch_name(scratch))
+
+    def details(self) -> Details:
+        """See the port."""
+        with self._reading() as connection:
+            ((charset, collation),) = rows(connection, "SELECT @@character_set_database, @@collation_database")
+        return {"charset": charset, "collation": collation}
+
+    def restore_from(self, backup: Path, details: Details) -> None:
+        """See the port. The database is made anew: a dump over a newer one would leave newer tables behind."""
+        with connected(self.address, database="") as connection:
+            version = tuple(map(int, look.version_of(connection).split(".")))
+            program = client("shell", version, mariadb=is_mariadb(connection))
+        move.make_empty(self.address, self.address.database, details)
+        move.load(self.address, program, self.address.database, backup)
+
+    def ledger(self) -> list[LedgerEntry]:
+        """See the port."""
+        with self._reading() as connection:
+            if not rows(connection, f"SHOW TABLES LIKE '{LEDGER_TABLE}'"):
+                return []
+            query = f"SELECT migration, version, sha256, applied_at FROM {LEDGER_TABLE} ORDER BY place"
+            return [LedgerEntry(*row) for row in rows(connection, query)]
+
+    def apply(self, statements: Sequence[str], entry: LedgerEntry) -> bool:
+        """See the port."""
+        with connected(self.address) as connection:
+            return apply_once(connection, statements, entry)

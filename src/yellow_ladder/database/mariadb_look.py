@@ -1,0 +1,228 @@
+"""What a MariaDB database holds besides rows, read from `information_schema` and what the server shows of itself."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+import pymysql
+
+from yellow_ladder.database.mariadb_connect import Connection, is_mariadb, quoted, rows
+from yellow_ladder.database.port import LEDGER_TABLE, Session, Table, Traits
+
+PROGRESS_TABLE = "yellow_ladder_progress"
+OURS = (LEDGER_TABLE, PROGRESS_TABLE)
+_COUNTER = re.compile(r" AUTO_INCREMENT=\d+")
+_BASE = ("BASE TABLE", "SYSTEM VERSIONED")
+_NEEDED = ("SELECT", "INSERT", "UPDATE", "DELETE", "CREATE", "DROP", "ALTER", "INDEX", "REFERENCES", "LOCK TABLES",
+           "CREATE VIEW", "SHOW VIEW", "TRIGGER", "CREATE ROUTINE", "ALTER ROUTINE", "EXECUTE", "EVENT")  # fmt: skip
+_BYTES = ("binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob", "bit", "geometry", "point", "linestring",
+          "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection")  # fmt: skip
+
+
+def tables(connection: Connection) -> dict[str, tuple[Table, dict[str, str]]]:
+    """(table, type of each column) of every table of the site, by name."""
+    names = rows(
+        connection,
+        "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE()"
+        " AND table_type IN %s AND table_name NOT IN %s ORDER BY binary table_name",
+        (_BASE, OURS),
+    )
+    columns: dict[str, dict[str, str]] = {}
+    for table, column, kind in rows(
+        connection,
+        "SELECT table_name, column_name, data_type FROM information_schema.columns"
+        " WHERE table_schema = DATABASE() ORDER BY table_name, ordinal_position",
+    ):
+        columns.setdefault(table, {})[column] = kind.lower()
+    keys: dict[str, list[str]] = {}
+    for table, column in rows(
+        connection,
+        "SELECT table_name, column_name FROM information_schema.statistics"
+        " WHERE table_schema = DATABASE() AND index_name = 'PRIMARY' ORDER BY table_name, seq_in_index",
+    ):
+        keys.setdefault(table, []).append(column)
+    return {n: (Table(n, tuple(columns[n]), tuple(keys.get(n, ()))), columns[n]) for (n,) in names if n in columns}
+
+
+def expression(column: str, kind: str) -> str:
+    """What is selected for a column: FLOAT is printed with six digits unless it is made a DOUBLE first."""
+    return f"CAST({quoted(column)} AS DOUBLE)" if kind == "float" else quoted(column)
+
+
+def binary_order(column: str, kind: str) -> str:
+    """What rows are sorted by so that their order is that of the bytes of the text."""
+    if kind in _BYTES:
+        return f"CAST({quoted(column)} AS BINARY)"
+    return f"CAST(CONVERT({expression(column, kind)} USING utf8mb4) AS BINARY)"
+
+
+def objects(connection: Connection) -> dict[str, str]:
+    """Everything that is defined, by `kind name`."""
+    found = {f"table {name}": _created(connection, "TABLE", name) for name in tables(connection)}
+    found.update(_indexes(connection))
+    for kind, query in (
+        ("view", "SELECT table_name FROM information_schema.views WHERE table_schema = DATABASE()"),
+        ("trigger", "SELECT trigger_name FROM information_schema.triggers WHERE trigger_schema = DATABASE()"),
+        ("event", "SELECT event_name FROM information_schema.events WHERE event_schema = DATABASE()"),
+        ("procedure", _routines("PROCEDURE")),
+        ("function", _routines("FUNCTION")),
+        ("sequence", _SEQUENCES),
+    ):
+        found.update(
+            {f"{kind} {name}": _created(connection, kind.upper(), name) for (name,) in rows(connection, query)}
+        )
+    ((charset, collation),) = rows(
+        connection,
+        "SELECT default_character_set_name, default_collation_name FROM information_schema.schemata"
+        " WHERE schema_name = DATABASE()",
+    )
+    found["default characters"] = f"{charset} {collation}"
+    return dict(sorted(found.items()))
+
+
+_SEQUENCES = (
+    "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() AND table_type = 'SEQUENCE'"
+)
+
+
+def _routines(kind: str) -> str:
+    return (
+        "SELECT routine_name FROM information_schema.routines"
+        f" WHERE routine_schema = DATABASE() AND routine_type = '{kind}'"
+    )
+
+
+def _created(connection: Connection, kind: str, name: str) -> str:
+    """The statement that would make an object, as the server tells it; the counter of a table is no part of it."""
+    (row,) = rows(connection, f"SHOW CREATE {kind} {quoted(name)}")
+    places = {"TABLE": 1, "SEQUENCE": 1, "VIEW": 1, "EVENT": 3}
+    text = str(row[places.get(kind, 2)])
+    mode = {"TRIGGER": str(row[1]), "PROCEDURE": str(row[1]), "FUNCTION": str(row[1]), "EVENT": str(row[1])}.get(kind)
+    text = _COUNTER.sub("", text) if kind == "TABLE" else text
+    return f"{text} -- {mode}" if mode else text
+
+
+def _indexes(connection: Connection) -> dict[str, str]:
+    found: dict[str, str] = {}
+    for table, name, unique, column, length in rows(
+        connection,
+        "SELECT table_name, index_name, non_unique, column_name, sub_part FROM information_schema.statistics"
+        " WHERE table_schema = DATABASE() AND table_name NOT IN %s ORDER BY table_name, index_name, seq_in_index",
+        (OURS,),
+    ):
+        key = f"index {name} on {table}"
+        part = f"{column}({length})" if length else str(column)
+        found[key] = f"{found[key]}, {part}" if key in found else f"{'' if unique else 'unique '}{part}"
+    return found
+
+
+def positions(connection: Connection) -> dict[str, str]:
+    """Where the counter of each table and each sequence stands."""
+    if not is_mariadb(connection):
+        rows(connection, "SET SESSION information_schema_stats_expiry = 0")
+    counters = rows(
+        connection,
+        "SELECT table_name, auto_increment FROM information_schema.tables WHERE table_schema = DATABASE()"
+        " AND auto_increment IS NOT NULL AND table_type <> 'SEQUENCE' AND table_name NOT IN %s ORDER BY 1",
+        (OURS,),
+    )
+    found = {str(name): str(stands) for name, stands in counters}
+    for (name,) in rows(connection, _SEQUENCES):
+        ((stands,),) = rows(connection, f"SELECT next_not_cached_value FROM {quoted(name)}")
+        found[f"sequence {name}"] = str(stands)
+    return found
+
+
+def version_of(connection: Connection) -> str:
+    """The server's version, as numbers with dots."""
+    ((said,),) = rows(connection, "SELECT VERSION()")
+    found = re.match(r"\d+(?:\.\d+)*", str(said))
+    return found[0] if found else str(said)
+
+
+def traits(connection: Connection) -> Traits:
+    """Version, character set, collations in use, sequences."""
+    ((charset, collation),) = rows(connection, "SELECT @@character_set_database, @@collation_database")
+    used = rows(
+        connection,
+        "SELECT DISTINCT collation_name FROM information_schema.columns WHERE table_schema = DATABASE()"
+        " AND collation_name IS NOT NULL",
+    )
+    collations = tuple(sorted({str(collation), *(str(name) for (name,) in used)}))
+    engine = "mariadb" if is_mariadb(connection) else "mysql"
+    return Traits(engine, version_of(connection), str(charset), collations, tuple(positions(connection)))
+
+
+def broken_objects(connection: Connection) -> list[str]:
+    """Views that can no longer be read."""
+    found = []
+    query = "SELECT table_name FROM information_schema.views WHERE table_schema = DATABASE() ORDER BY 1"
+    for (name,) in rows(connection, query):
+        try:
+            rows(connection, f"SELECT * FROM {quoted(name)} LIMIT 0")
+        except pymysql.Error as fault:
+            found.append(f"the view {name}: {fault.args[-1]}")
+    return found
+
+
+_KEYS = """
+SELECT k.constraint_name, k.table_name, k.referenced_table_name, k.column_name, k.referenced_column_name
+FROM information_schema.key_column_usage AS k
+WHERE k.table_schema = DATABASE() AND k.referenced_table_schema = DATABASE()
+ORDER BY k.table_name, k.constraint_name, k.ordinal_position"""
+
+
+def dangling(connection: Connection) -> list[str]:
+    """Rows that refer to rows that do not exist: keys can be switched off while rows are written."""
+    keys: dict[tuple[str, str, str], list[tuple[str, str]]] = {}
+    for name, table, parent, column, referred in rows(connection, _KEYS):
+        keys.setdefault((name, table, parent), []).append((column, referred))
+    found = []
+    for (_, table, parent), pairs in keys.items():
+        joined = " AND ".join(f"c.{quoted(own)} = p.{quoted(other)}" for own, other in pairs)
+        filled = " AND ".join(f"c.{quoted(own)} IS NOT NULL" for own, _ in pairs)
+        query = (
+            f"SELECT count(*) FROM {quoted(table)} AS c LEFT JOIN {quoted(parent)} AS p ON {joined}"
+            f" WHERE {filled} AND p.{quoted(pairs[0][1])} IS NULL"
+        )
+        ((count,),) = rows(connection, query)
+        if count:
+            found.append(f"{count:,} rows of {table} refer to rows of {parent} that do not exist")
+    return found
+
+
+def sessions(connection: Connection) -> list[Session]:
+    """Who else is connected to this database, and for how long a transaction of theirs has changed rows."""
+    busy: dict[Any, float] = {}
+    try:
+        query = (
+            "SELECT trx_mysql_thread_id, UNIX_TIMESTAMP() - UNIX_TIMESTAMP(trx_started)"
+            " FROM information_schema.innodb_trx WHERE trx_rows_modified > 0"
+        )
+        busy = {one: float(age) for one, age in rows(connection, query)}
+    except pymysql.Error:
+        pass  # only an account with the right PROCESS may ask that
+    found = rows(
+        connection,
+        "SELECT id, user, host FROM information_schema.processlist"
+        " WHERE db = DATABASE() AND id <> CONNECTION_ID() ORDER BY id",
+    )
+    return [Session(f"{user} from {host} (server thread {one})", busy.get(one)) for one, user, host in found]
+
+
+def lacking_rights(connection: Connection) -> list[str]:
+    """Rights that a backup and its return need, and that the account does not have."""
+    if rows(connection, "SELECT CURRENT_USER()")[0][0] is None:
+        return []
+    has = {str(right) for (right,) in rows(connection, _GRANTED)}
+    if not has:
+        return []  # its rights come by a role, of which this list says nothing
+    return [right for right in _NEEDED if right not in has]
+
+
+_GRANTED = """
+SELECT privilege_type FROM information_schema.user_privileges
+WHERE grantee = CONCAT("'", REPLACE(CURRENT_USER(), '@', "'@'"), "'")
+UNION SELECT privilege_type FROM information_schema.schema_privileges
+WHERE grantee = CONCAT("'", REPLACE(CURRENT_USER(), '@', "'@'"), "'") AND DATABASE() LIKE table_schema"""

@@ -1,0 +1,179 @@
+"""Whole MariaDB databases: dumped and loaded by the server's own programs through zstd."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import threading
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import replace
+from pathlib import Path
+from typing import IO
+
+import zstandard
+
+from yellow_ladder.database.address import DatabaseAddress
+from yellow_ladder.database.clients import Client, run_client
+from yellow_ladder.database.mariadb_connect import call_of, connected, locked, quoted, rows
+from yellow_ladder.database.port import Details, OnAmount
+from yellow_ladder.errors import AnswerNo, Problem
+
+_BLOCK = 1024 * 1024
+_LEVEL = 1  # the server's programs write faster than a stronger level compresses
+_END_MARK, _TAIL = b"-- Dump completed", 4096
+_DUMP = (
+    "--single-transaction", "--quick", "--routines", "--triggers", "--events", "--hex-blob", "--tz-utc",
+    "--default-character-set=utf8mb4", "--no-tablespaces", "--max-allowed-packet=1G", "--skip-dump-date",
+)  # fmt: skip
+_OLDER_KIN = ("--column-statistics=0", "--set-gtid-purged=OFF")
+
+
+def dump(address: DatabaseAddress, program: Client, target: Path, on_amount: OnAmount, extra: list[str]) -> None:
+    """Dump a database as SQL into one compressed file."""
+    done = 0
+
+    def compress(source: IO[bytes]) -> None:
+        nonlocal done
+        packer = zstandard.ZstdCompressor(level=_LEVEL, threads=os.cpu_count() or 1)
+        descriptor = os.open(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
+        with os.fdopen(descriptor, "wb") as stream:
+            with packer.stream_writer(stream, closefd=False) as writer:
+                while block := source.read(_BLOCK):
+                    writer.write(block)
+                    done += len(block)
+            stream.flush()
+            os.fsync(stream.fileno())
+
+    with call_of(address) as (arguments, call), _thread_at_the_end(compress) as sink:
+        argv = [program.path, *arguments, *_DUMP, *extra, address.database]
+        stalled = _Stalled(address)
+
+        def look_on() -> None:
+            on_amount(done, 0)
+            stalled.see(done)
+
+        looking = replace(call, target=sink, look_on=look_on)
+        run_client(argv, looking, f"the dump of the database `{address.name}`")
+
+
+class _Stalled:
+    """Sees that a dump that waits for a lock does not wait for ever: its program has no limit of its own."""
+
+    def __init__(self, address: DatabaseAddress) -> None:
+        self._address, self._done, self._since = address, -1, time.monotonic()
+
+    def see(self, done: int) -> None:
+        """Take how far the dump is; raises AnswerNo where it waits for somebody's lock for too long."""
+        now = time.monotonic()
+        if done != self._done:
+            self._done, self._since = done, now
+        elif now - self._since > self._address.lock_wait_s:
+            self._since = now
+            with connected(self._address) as connection:
+                waiting = rows(connection, _WAITING)
+            if waiting:
+                raise locked(self._address, f"the dump waits, {waiting[0][0]}")
+
+
+_WAITING = """
+SELECT state FROM information_schema.processlist
+WHERE db = DATABASE() AND id <> CONNECTION_ID() AND state LIKE 'Waiting for table%lock'"""
+
+
+@contextlib.contextmanager
+def _thread_at_the_end(work: Callable[[IO[bytes]], None]) -> Iterator[IO[bytes]]:
+    """A pipe to write to, at whose other end a thread works; what the thread stumbles over is raised here."""
+    reading, writing = os.pipe()
+    source, sink = os.fdopen(reading, "rb"), os.fdopen(writing, "wb")
+    faults: list[BaseException] = []
+
+    def run() -> None:
+        try:
+            with source:  # closed at a fault too, so that the program at the other end does not wait for ever
+                work(source)
+        except (OSError, zstandard.ZstdError) as fault:
+            faults.append(fault)
+
+    thread = threading.Thread(target=run, daemon=True)
+    thread.start()
+    try:
+        yield sink
+    except AnswerNo:
+        sink.close()
+        thread.join()
+        if faults:  # the program failed because nobody took what it wrote
+            raise faults[0] from None
+        raise
+    finally:
+        with contextlib.suppress(OSError):
+            sink.close()
+        thread.join()
+    if faults:
+        raise faults[0]
+
+
+def check_dump(source: Path) -> None:
+    """Raise AnswerNo unless a dump can be unpacked to the mark at its end."""
+    tail = b""
+    try:
+        with source.open("rb") as packed, zstandard.ZstdDecompressor().stream_reader(packed) as stream:
+            while block := stream.read(_BLOCK):
+                tail = (tail + block)[-_TAIL:]
+    except zstandard.ZstdError as fault:
+        tail = str(fault).encode()
+    if _END_MARK not in tail:
+        text = f"the dump {source.name} breaks off before its end"
+        raise AnswerNo(Problem("backup-damaged", text, "use another backup; look for trouble of the disk", str(source)))
+
+
+def load(address: DatabaseAddress, program: Client, database: str, source: Path) -> None:
+    """Load a dump into an empty database."""
+    reading, writing = os.pipe()
+    faults: list[BaseException] = []
+
+    def unpack() -> None:
+        try:
+            with os.fdopen(writing, "wb") as sink, source.open("rb") as packed:
+                for block in zstandard.ZstdDecompressor().read_to_iter(packed, read_size=_BLOCK, write_size=_BLOCK):
+                    sink.write(block)
+        except (OSError, zstandard.ZstdError) as fault:
+            faults.append(fault)
+
+    thread = threading.Thread(target=unpack, daemon=True)
+    with os.fdopen(reading, "rb") as pipe, call_of(address) as (arguments, call):
+        thread.start()
+        argv = [program.path, *arguments, "--batch", "--binary-mode", "--skip-reconnect", "--default-character-set=utf8mb4",
+                "--max-allowed-packet=1G", f"--database={database}"]  # fmt: skip
+        run_client(argv, replace(call, source=pipe), f"loading the dump of the database `{address.name}`")
+    thread.join()
+    if faults:
+        text = f"the dump {source.name} cannot be unpacked: {faults[0]}"
+        raise AnswerNo(Problem("backup-damaged", text, "use another backup", str(source))) from faults[0]
+
+
+def make_empty(address: DatabaseAddress, name: str, details: Details) -> None:
+    """Make an empty database in place of one of that name. What accounts may do there is kept by the server."""
+    with connected(address, database="") as connection:
+        rows(connection, f"DROP DATABASE IF EXISTS {quoted(name)}")
+        characters = f"CHARACTER SET {details['charset']} COLLATE {details['collation']}"
+        rows(connection, f"CREATE DATABASE {quoted(name)} {characters}")
+
+
+def drop(address: DatabaseAddress, name: str) -> None:
+    """Remove a database; may be repeated."""
+    with connected(address, database="") as connection:
+        rows(connection, f"DROP DATABASE IF EXISTS {quoted(name)}")
+
+
+def silence_events(address: DatabaseAddress, name: str) -> None:
+    """Remove what would start to work by itself in a scratch database."""
+    with connected(address, database=name) as connection:
+        query = "SELECT event_name FROM information_schema.events WHERE event_schema = DATABASE()"
+        for (event,) in rows(connection, query):
+            rows(connection, f"DROP EVENT {quoted(event)}")
+
+
+def older_kin_options(*, mariadb: bool) -> list[str]:
+    """Options that only MySQL's program knows and needs."""
+    return [] if mariadb else list(_OLDER_KIN)

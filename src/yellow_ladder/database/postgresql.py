@@ -1,0 +1,300 @@
+"""PostgreSQL, through its driver and its own programs for dump and load."""
+
+from __future__ import annotations
+
+import contextlib
+import itertools
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import psycopg
+from psycopg import sql
+
+from yellow_ladder.database import postgresql_look as look
+from yellow_ladder.database import postgresql_move as move
+from yellow_ladder.database.port import (
+    LEDGER_TABLE,
+    Chunk,
+    Details,
+    LedgerEntry,
+    OnAmount,
+    Session,
+    Span,
+    Table,
+    Traits,
+    UndecodableText,
+)
+from yellow_ladder.database.postgresql_connect import Connection, command, connected, plain
+from yellow_ladder.database.row_changes import Row
+from yellow_ladder.database.server import ServerDatabase, beside, scratch_name
+from yellow_ladder.errors import AnswerNo, Problem
+
+OLDEST = 13
+_CHUNK_ROWS, _CHUNK_BYTES = 4_000, 8 * 1024**2
+_LEDGER = (
+    f"CREATE TABLE IF NOT EXISTS {LEDGER_TABLE} (place bigint GENERATED ALWAYS AS IDENTITY,"
+    " migration text PRIMARY KEY, version text NOT NULL, sha256 text NOT NULL, applied_at text NOT NULL)"
+)
+
+
+class PostgresqlDatabase(ServerDatabase):
+    """A database of a PostgreSQL server."""
+
+    ending = "pgdump"
+    moves_meanwhile = False
+
+    @contextlib.contextmanager
+    def _reading(self, *, encoding: str = "UTF8") -> Iterator[Connection]:
+        """A connection that only reads, at the moment that the address names where it names one."""
+        with connected(self.address, encoding=encoding, autocommit=False) as connection:
+            connection.isolation_level = psycopg.IsolationLevel.REPEATABLE_READ
+            connection.read_only = True
+            if self.address.snapshot:
+                connection.execute(plain("SET TRANSACTION SNAPSHOT ") + sql.Literal(self.address.snapshot))
+            yield connection
+
+    @contextlib.contextmanager
+    def _at_one_moment(self) -> Iterator[PostgresqlDatabase]:
+        """The database as it is now, for as many connections as are wanted."""
+        with self._reading() as connection:
+            row = connection.execute("SELECT pg_export_snapshot()").fetchone()
+            yield PostgresqlDatabase(replace(self.address, snapshot=str(row[0]) if row else ""))
+
+    @cached_property
+    def _known(self) -> dict[str, tuple[str, str, Table]]:
+        with self._reading() as connection:
+            return look.tables(connection)
+
+    def _place(self, table: str) -> tuple[str, str]:
+        if table not in self._known:
+            self.__dict__.pop("_known", None)  # a migration may have made it since
+        if table not in self._known:
+            text = f"the database `{self.address.name}` has no table {table}"
+            raise AnswerNo(Problem("no-table", text, "see `yl survey`", table))
+        schema, name, _ = self._known[table]
+        return schema, name
+
+    def _major(self) -> int:
+        with self._reading() as connection:
+            return move.server_major(connection)
+
+    def probe(self) -> str:
+        """See the port."""
+        with self._reading() as connection:
+            version = look.traits(connection).version
+            if move.server_major(connection) < OLDEST:
+                text = f"the server of the database `{self.address.name}` is PostgreSQL {version}"
+                raise AnswerNo(Problem("server-too-old", text, f"PostgreSQL {OLDEST} is the oldest that is supported"))
+        return f"PostgreSQL {version}"
+
+    def size_bytes(self) -> int:
+        """See the port."""
+        return int(self.scalar("SELECT pg_database_size(current_database())"))
+
+    def tables(self) -> list[Table]:
+        """See the port."""
+        self.__dict__.pop("_known", None)
+        return [table for _, _, table in self._known.values()]
+
+    def objects(self) -> dict[str, str]:
+        """See the port."""
+        with self._reading() as connection:
+            return look.objects(connection)
+
+    def positions(self) -> dict[str, str]:
+        """See the port."""
+        with self._reading() as connection:
+            return look.positions(connection)
+
+    def scalar(self, query: str) -> Any:
+        """See the port."""
+        with self._reading() as connection:
+            row = connection.execute(plain(query)).fetchone()
+        return row[0] if row else None
+
+    def count_rows(self, table: str) -> int:
+        """See the port."""
+        with self._reading() as connection:
+            row = connection.execute(plain("SELECT count(*) FROM ") + self._source(table)).fetchone()
+        return int(row[0]) if row else 0
+
+    def _source(self, table: str) -> sql.Composable:
+        """What a table's rows are selected from: without those of tables that inherit from it, which stand alone."""
+        if table == look.LARGE_OBJECTS:
+            return plain("(SELECT oid AS loid, lo_get(oid) AS content FROM pg_largeobject_metadata) AS found")
+        return command("ONLY {}.{}", *self._place(table))
+
+    def count_rows_gently(self, table: str) -> int:
+        """See the port. Readers never keep writers waiting here."""
+        return self.count_rows(table)
+
+    def traits(self) -> Traits:
+        """See the port."""
+        with self._reading() as connection:
+            return look.traits(connection)
+
+    def broken_objects(self) -> list[str]:
+        """See the port."""
+        with self._reading() as connection:
+            return look.broken_objects(connection)
+
+    def invalid_constraints(self, *, thorough: bool) -> list[str]:  # noqa: ARG002
+        """See the port. The server knows by itself, so that nothing takes long."""
+        with self._reading() as connection:
+            return look.invalid_constraints(connection)
+
+    def sessions(self) -> list[Session]:
+        """See the port."""
+        with self._reading() as connection:
+            return look.sessions(connection)
+
+    def lacks(self) -> list[tuple[str, str]]:
+        """See the port."""
+        with self._reading() as connection:
+            return move.lacking(connection)
+
+    def unfinished(self) -> str:
+        """See the port."""
+        with self._reading() as connection:
+            return look.unfinished(connection)
+
+    def spans(self, table: str, parts: int) -> list[Span | None]:
+        """See the port. Parts are made of whole pages."""
+        if table == look.LARGE_OBJECTS:
+            return [None]
+        with self._reading() as connection:
+            query = "SELECT pg_relation_size(to_regclass(%s)) / current_setting('block_size')::int"
+            name = command("{}.{}", *self._place(table)).as_string(connection)
+            row = connection.execute(query, [name]).fetchone()
+        pages = int(row[0]) if row else 0
+        if pages < parts:
+            return [None]
+        edges = [pages * part // parts for part in range(parts + 1)]
+        # Rows may come behind the last page that was there, so that the last part has no end.
+        return [Span(low, high - 1 if high < pages else 2**32 - 2) for low, high in itertools.pairwise(edges)]
+
+    def read_rows(
+        self, table: Table, columns: Sequence[str], span: Span | None, *, lenient: bool = False
+    ) -> Iterator[Chunk]:
+        """See the port. Values come as the server writes them; numbers are text, bytes are hex."""
+        query = plain("SELECT ") + _listed(columns) + plain(" FROM ") + self._source(table.name)
+        if span is not None:
+            query += plain(f" WHERE ctid >= '({span.low},0)' AND ctid < '({span.high + 1},0)'")
+        yield from self._stream(query, lenient=lenient)
+
+    def _stream(self, query: sql.Composable, *, lenient: bool = False) -> Iterator[Chunk]:
+        with self._reading(encoding="SQL_ASCII" if lenient else "UTF8") as connection, connection.cursor() as cursor:
+            try:
+                with cursor.copy(plain("COPY (") + query + plain(") TO STDOUT")) as copy:
+                    chunk: list[tuple[Any, ...]] = []
+                    held = 0
+                    for row in copy.rows():
+                        chunk.append(row)
+                        held += sum(len(value) for value in row if value is not None)
+                        if len(chunk) >= _CHUNK_ROWS or held > _CHUNK_BYTES:
+                            yield chunk
+                            chunk, held = [], 0
+                    if chunk:
+                        yield chunk
+            except (
+                UnicodeDecodeError,
+                psycopg.errors.CharacterNotInRepertoire,
+                psycopg.errors.UntranslatableCharacter,
+            ) as fault:
+                raise UndecodableText from fault
+
+    def sorted_rows(self, table: Table, columns: Sequence[str], width: int) -> Iterator[Row]:
+        """See the base."""
+        query = plain("SELECT ") + _listed(columns) + plain(" FROM ") + self._source(table.name)
+        if width:
+            order = (command('{}::text COLLATE "C" NULLS FIRST', name) for name in columns[:width])
+            query += plain(" ORDER BY ") + sql.SQL(", ").join(order)
+        for chunk in self._stream(query):
+            yield from chunk
+
+    @contextlib.contextmanager
+    def backed_up(self, target: Path, on_amount: OnAmount, *, at_rest: bool) -> Iterator[PostgresqlDatabase]:  # noqa: ARG002
+        """See the port."""
+        with self._at_one_moment() as still:
+            move.dump(still.address, self._major(), target, on_amount)
+            yield still
+
+    def check_backup(self, backup: Path) -> None:
+        """See the port."""
+        move.check_dump(0, backup)
+
+    @contextlib.contextmanager
+    def held_still(self, scratch: Path) -> Iterator[PostgresqlDatabase]:  # noqa: ARG002
+        """See the port."""
+        with self._at_one_moment() as still:
+            yield still
+
+    def copied_to(self, backup: Path, scratch: Path) -> PostgresqlDatabase:
+        """See the port."""
+        name = scratch_name(scratch)
+        major = self._major()
+        move.make_empty(self.address, name, self.details())
+        move.load(self.address, major, name, backup)
+        return self.opened_scratch(scratch)
+
+    def opened_scratch(self, scratch: Path) -> PostgresqlDatabase:
+        """See the port."""
+        return PostgresqlDatabase(replace(self.address, database=scratch_name(scratch), snapshot=""))
+
+    def drop_scratch(self, scratch: Path) -> None:
+        """See the port."""
+        with connected(self.address, database=move.maintenance(self.address)) as connection:
+            move.drop(connection, scratch_name(scratch))
+
+    def details(self) -> Details:
+        """See the port."""
+        with self._reading() as connection:
+            return move.details_of(connection)
+
+    def restore_from(self, backup: Path, details: Details) -> None:
+        """See the port. The old database stays until the one that was loaded is whole; the two change names at once."""
+        move.refuse_unknown(details, self.address.name)
+        fresh, gone = (beside(self.address.database, what, move.LONGEST_NAME) for what in ("new", "old"))
+        with connected(self.address, database=move.maintenance(self.address)) as connection:
+            major = move.server_major(connection)
+            move.drop(connection, gone)
+        move.make_empty(self.address, fresh, details)
+        move.load(self.address, major, fresh, backup)
+        move.finish(self.address, fresh, details)
+        move.swapped_in(self.address, fresh, gone)
+
+    def ledger(self) -> list[LedgerEntry]:
+        """See the port."""
+        with self._reading() as connection:
+            if not _has_ledger(connection):
+                return []
+            query = f"SELECT migration, version, sha256, applied_at FROM {LEDGER_TABLE} ORDER BY place"
+            return [LedgerEntry(*row) for row in connection.execute(plain(query))]
+
+    def apply(self, statements: Sequence[str], entry: LedgerEntry) -> bool:
+        """See the port. It is one transaction, and the server takes everything back when a part of it fails."""
+        with connected(self.address, autocommit=False) as connection:
+            if not _has_ledger(connection):
+                connection.execute(plain(_LEDGER))
+            query = plain(f"SELECT 1 FROM {LEDGER_TABLE} WHERE migration = %s")
+            if connection.execute(query, [entry.migration]).fetchone():
+                return False
+            for statement in statements:
+                connection.execute(plain(statement))
+            values = (entry.migration, entry.version, entry.sha256, entry.applied_at)
+            fields = f"INSERT INTO {LEDGER_TABLE} (migration, version, sha256, applied_at)"
+            connection.execute(plain(fields + " VALUES (%s, %s, %s, %s)"), values)
+            connection.commit()
+        return True
+
+
+def _has_ledger(connection: Connection) -> bool:
+    row = connection.execute("SELECT to_regclass(%s)", [LEDGER_TABLE]).fetchone()
+    return bool(row and row[0])
+
+
+def _listed(columns: Sequence[str]) -> sql.Composed:
+    return sql.SQL(", ").join(map(sql.Identifier, columns))

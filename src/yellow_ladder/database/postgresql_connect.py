@@ -1,0 +1,148 @@
+"""Connections to PostgreSQL, with everything fixed that changes how a value is written as text."""
+
+from __future__ import annotations
+
+import contextlib
+import glob
+from collections.abc import Iterator
+from typing import Any
+
+import psycopg
+from psycopg import errors, sql
+
+from yellow_ladder.database.address import DatabaseAddress
+from yellow_ladder.database.clients import Call, Client, find_clients
+from yellow_ladder.database.secrets import password_of, secret_in_memory
+from yellow_ladder.errors import AnswerNo, BadInput, Problem
+
+OUR_NAME = "yellow-ladder"
+_CONNECT_WITHIN_S = 10
+_FOLDERS = ("/usr/lib/postgresql/*/bin", "/usr/pgsql-*/bin", "/usr/local/pgsql/bin", "/opt/postgresql/*/bin")
+_FIXED = {
+    "TimeZone": "UTC",
+    "DateStyle": "ISO",
+    "IntervalStyle": "postgres",
+    "extra_float_digits": "3",
+    "bytea_output": "hex",
+    "lc_monetary": "C",
+    "xmlbinary": "base64",
+    "statement_timeout": "0",
+    "idle_in_transaction_session_timeout": "0",
+    "jit": "off",
+}
+Connection = psycopg.Connection[Any]
+
+
+def _fixed(address: DatabaseAddress) -> dict[str, str]:
+    return {**_FIXED, "lock_timeout": f"{address.lock_wait_s * 1000:.0f}ms"}
+
+
+def given(address: DatabaseAddress, database: str | None = None) -> dict[str, str]:
+    """Connection parameters as the engine names them, without the password."""
+    values = {
+        "host": address.socket or address.host,
+        "port": str(address.port) if address.port else "",
+        "user": address.user,
+        "dbname": database or address.database,
+    }
+    return {name: value for name, value in values.items() if value}
+
+
+@contextlib.contextmanager
+def connected(
+    address: DatabaseAddress, *, database: str | None = None, encoding: str = "UTF8", autocommit: bool = True
+) -> Iterator[Connection]:
+    """A connection for one block; faults of the server come out as AnswerNo or BadInput with a remedy."""
+    try:
+        password = password_of(address)
+        connection = psycopg.connect(
+            psycopg.conninfo.make_conninfo(
+                "",
+                **given(address, database),
+                connect_timeout=_CONNECT_WITHIN_S,
+                application_name=OUR_NAME,
+                client_encoding=encoding,
+                options=" ".join(f"-c {name}={value}" for name, value in _fixed(address).items()),
+                **({"password": password} if password is not None else {}),
+            ),
+            autocommit=autocommit,
+            prepare_threshold=None,
+        )
+        try:
+            yield connection
+        finally:
+            connection.close()
+    except psycopg.Error as fault:
+        raise explained(fault, address) from fault
+
+
+def explained(fault: psycopg.Error, address: DatabaseAddress) -> AnswerNo | BadInput:
+    """A fault of the driver as an error with a remedy."""
+    name, place = address.name, address.place
+    said = (fault.diag.message_primary or str(fault)).strip().replace("\n", " ")
+    if fault.diag.message_detail:
+        said = f"{said} ({fault.diag.message_detail})"
+    if isinstance(fault, errors.InvalidCatalogName):
+        text = f"the server has no database of the name in databases.url of `{name}`: {said}"
+        return BadInput(Problem("database-missing", text, "correct databases.url in the site file", place))
+    if isinstance(fault, psycopg.OperationalError) and fault.sqlstate is None:
+        text = f"the database `{name}` ({place}) does not let us in: {said}"
+        remedy = "see that the server runs and that the account and its password are right"
+        return AnswerNo(Problem("database-unreachable", text, remedy, place))
+    if isinstance(fault, errors.LockNotAvailable | errors.DeadlockDetected):
+        return locked(address, said)
+    if isinstance(fault, errors.DiskFull):
+        return AnswerNo(Problem("disk-full", f"no space left for the database `{name}`: {said}", "free space there"))
+    if isinstance(fault, errors.InsufficientPrivilege):
+        text = f"the account {address.user or 'used'} may not do this in the database `{name}`: {said}"
+        return AnswerNo(Problem("database-rights", text, "give it the right, or name another account in databases.url"))
+    return AnswerNo(
+        Problem("database-refused", f"the database `{name}` refused: {said}", "look into it with psql", place)
+    )
+
+
+def locked(address: DatabaseAddress, said: str) -> AnswerNo:
+    """The error for a lock of somebody else."""
+    text = (
+        f"the database `{address.name}` is locked by another session for longer than {address.lock_wait_s:g} s: {said}"
+    )
+    remedy = "see who holds it: SELECT pid, usename, query FROM pg_stat_activity WHERE state <> 'idle'"
+    return AnswerNo(Problem("database-locked", text, remedy, address.place))
+
+
+def command(text: str, *names: str) -> sql.Composed:
+    """A statement with quoted identifiers in place of `{}`."""
+    return sql.SQL(text).format(*map(sql.Identifier, names))
+
+
+def plain(text: str) -> sql.SQL:
+    """A statement that was put together from quoted parts."""
+    return sql.SQL(text)
+
+
+@contextlib.contextmanager
+def call_of(address: DatabaseAddress) -> Iterator[Call]:
+    """How a client program is to be called so that it finds the server and the password."""
+    password = password_of(address)
+    if password is None:
+        yield Call({"PGAPPNAME": OUR_NAME})
+        return
+    line = "*:*:*:*:" + password.replace("\\", "\\\\").replace(":", "\\:") + "\n"
+    with secret_in_memory(line) as (path, descriptor):
+        yield Call({"PGAPPNAME": OUR_NAME, "PGPASSFILE": path}, (descriptor,))
+
+
+def where(address: DatabaseAddress, database: str | None = None) -> list[str]:
+    """The arguments that name server and database; a password is never among them."""
+    return ["--no-password", "--dbname", psycopg.conninfo.make_conninfo("", **given(address, database))]
+
+
+def client(program: str, server_major: int) -> Client:
+    """The program of the server's own version, or the next newer: an older one refuses. Raises AnswerNo without."""
+    folders = [folder for pattern in _FOLDERS for folder in (glob.glob(pattern) or [pattern])]  # noqa: PTH207
+    found = [one for one in find_clients((program,), folders) if one.major >= server_major]
+    if not found:
+        text = f"there is no {program} of version {server_major} or newer, which the server needs"
+        remedy = f"install the package postgresql-client-{server_major}"
+        raise AnswerNo(Problem("client-missing", text, remedy, program))
+    return min(found, key=lambda one: one.version)

@@ -1,0 +1,23 @@
+CREATE TABLE meta (name VARCHAR(40) PRIMARY KEY, value VARCHAR(200) NOT NULL);
+CREATE TABLE owners (id INTEGER PRIMARY KEY AUTO_INCREMENT, name VARCHAR(120) NOT NULL, email VARCHAR(120) NOT NULL,
+  phone VARCHAR(40), street VARCHAR(120), town VARCHAR(80), postcode VARCHAR(12), payment_token TEXT);
+CREATE TABLE boats (id INTEGER PRIMARY KEY AUTO_INCREMENT, name VARCHAR(80) NOT NULL,
+  registration VARCHAR(20) NOT NULL UNIQUE, length_cm INTEGER NOT NULL, owner_id INTEGER NOT NULL,
+  FOREIGN KEY (owner_id) REFERENCES owners (id));
+CREATE TABLE berths (id INTEGER PRIMARY KEY AUTO_INCREMENT, code VARCHAR(8) NOT NULL UNIQUE,
+  length_cm INTEGER NOT NULL, power_amps DOUBLE) COMMENT 'Numbered from the harbour mouth.';
+CREATE TABLE bookings (id INTEGER PRIMARY KEY AUTO_INCREMENT, boat_id INTEGER NOT NULL, berth_id INTEGER NOT NULL,
+  arrive DATE NOT NULL, depart DATE NOT NULL, state VARCHAR(12) NOT NULL, price_cents INTEGER NOT NULL, remark TEXT,
+  FOREIGN KEY (boat_id) REFERENCES boats (id), FOREIGN KEY (berth_id) REFERENCES berths (id));
+CREATE TABLE invoices (id INTEGER PRIMARY KEY AUTO_INCREMENT, booking_id INTEGER NOT NULL, issued DATE NOT NULL,
+  amount_cents INTEGER NOT NULL, paid_on DATE, FOREIGN KEY (booking_id) REFERENCES bookings (id));
+CREATE TABLE notices (id INTEGER PRIMARY KEY AUTO_INCREMENT, posted DATE NOT NULL, title VARCHAR(120) NOT NULL,
+  body TEXT NOT NULL);
+CREATE TABLE documents (id INTEGER PRIMARY KEY AUTO_INCREMENT, boat_id INTEGER NOT NULL, kind VARCHAR(20) NOT NULL,
+  file VARCHAR(120) NOT NULL, uploaded DATE NOT NULL, FOREIGN KEY (boat_id) REFERENCES boats (id));
+CREATE TABLE logins (id INTEGER PRIMARY KEY AUTO_INCREMENT, owner_id INTEGER, seen DATETIME);
+CREATE INDEX bookings_by_arrival ON bookings (arrive);
+CREATE VIEW unpaid AS SELECT id, booking_id, amount_cents FROM invoices WHERE paid_on IS NULL;
+CREATE TRIGGER no_backward_stay BEFORE INSERT ON bookings FOR EACH ROW
+  SET NEW.state = IF(NEW.depart < NEW.arrive, NULL, NEW.state);
+INSERT INTO meta VALUES ('schema', '24'), ('founded', '1911');
