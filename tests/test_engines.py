@@ -19,6 +19,7 @@ from tests.conftest import Demo, MakeDemo
 from tests.engines import SERVERS, ask, connect, databases_on, server_of
 from yellow_ladder.backup.catalog import SUMS_NAME, list_backups
 from yellow_ladder.backup.make import load_and_compare, make_backup
+from yellow_ladder.climb.catalog import list_climbs
 from yellow_ladder.climb.run import utc_now
 from yellow_ladder.database import open_database
 from yellow_ladder.database.port import LedgerEntry
@@ -34,11 +35,15 @@ ENTRY = LedgerEntry("up", "9.0", "a" * 64, "2026-11-23T12:00:00Z")
 pytestmark = pytest.mark.parametrize("engine", SERVERS)
 
 
-def test_a_climb_goes_up_and_all_the_way_back(engine: str, engine_demo: MakeDemo) -> None:
+@pytest.mark.parametrize("clone", ["required", "off"])
+def test_a_climb_goes_up_and_all_the_way_back(engine: str, clone: str, engine_demo: MakeDemo) -> None:
     demo = engine_demo(engine, rows=300)
+    demo.edit('password_file = "quaybook.password"', f'password_file = "quaybook.password"\nclone = "{clone}"')
     before, there = picture_of(demo.site()), databases_on(demo)
     found = demo.json("climb", "--to", "4.0", "--yes")
     assert found["proof"]["whole"]
+    there_now = databases_on(demo)
+    assert len(there_now - there) == (engine == "postgresql" and clone == "required")
     tables = {one["table"]: one for one in found["proof"]["tables"]["main"]}
     assert tables["bookings"]["rows_after"] == 300
     assert tables["addresses"]["verdict"] == "as declared"
@@ -55,14 +60,46 @@ def test_a_climb_goes_up_and_all_the_way_back(engine: str, engine_demo: MakeDemo
     price = demo.json("descend", "--price")["price"]["tables"]
     told = {one["table"]: (one["added"], one["changed"], one["deleted"]) for one in price}
     assert told == {"notices": (1, 0, 0), "berths": (0, 2, 0), "invoices": (0, 0, 1)}
-    assert databases_on(demo) == there
+    assert databases_on(demo) == there_now
     demo.json("descend", "--yes")
+    (restored,) = [facts for step, facts in facts_of(demo).items() if step == "back:database:main"]
+    assert restored["way"] == ("clone" if clone == "required" else "backup")
     assert picture_of(demo.site()) == before
     assert databases_on(demo) == there
     (kept,) = (demo.folder / ".ladder/climbs").glob("*/written-since/rows/main.notices.csv")
     with kept.open(newline="", encoding="utf-8") as stream:
         header, row = csv.reader(stream)
     assert dict(zip(header, row, strict=True))["body"] == 'Mind, "the" horn'
+
+
+def facts_of(demo: Demo) -> dict[str, dict[str, object]]:
+    """What the newest climb's journal says of each step that was done."""
+    journal = max((demo.folder / ".ladder" / "climbs").glob("*/journal.jsonl"))
+    records = map(json.loads, journal.read_text().splitlines())
+    return {one["step"]: one["facts"] for one in records if one["what"] == "done"}
+
+
+def test_a_clone_that_holds_something_else_is_no_way_back(engine: str, engine_demo: MakeDemo) -> None:
+    demo = engine_demo(engine)
+    before = picture_of(demo.site())
+    assert demo.yl("climb", "--to", "4.0", "--yes").code == 0
+    (climb,) = list_climbs(demo.site())
+    demo.site().databases()["main"].make_clone(climb.plan.clone_place("main"))
+    assert demo.yl("descend", "--yes").code == 0
+    assert facts_of(demo)["back:database:main"]["way"] == "clone"
+    assert picture_of(demo.site()) == before
+
+
+def test_accepting_lets_the_clone_go_and_says_what_that_frees(engine: str, engine_demo: MakeDemo) -> None:
+    demo = engine_demo(engine)
+    there = databases_on(demo)
+    assert demo.yl("climb", "--to", "4.0", "--yes").code == 0
+    (climb,) = list_climbs(demo.site())
+    size = int(str(facts_of(demo)["clone:main"]["bytes"]))
+    settled = demo.json("settle", "--yes")
+    assert settled["freed_bytes"] > size > 0
+    assert databases_on(demo) == there
+    assert not climb.plan.clone_place("main").exists()
 
 
 def test_a_release_that_fails_leaves_everything_as_it_was(engine: str, engine_demo: MakeDemo) -> None:

@@ -19,6 +19,7 @@ from yellow_ladder.climb.price import drop_scratch
 from yellow_ladder.climb.progress import State
 from yellow_ladder.climb.run import Run, StepTrouble, never, run_steps, utc_now
 from yellow_ladder.climb.up import steps_up
+from yellow_ladder.climb.ways_back import clone_bytes, drop_clones
 from yellow_ladder.errors import AnswerNo, Problem, StoppedPartWay
 from yellow_ladder.events import Listener, Note, silent
 from yellow_ladder.files.copying import remove_entry
@@ -164,12 +165,14 @@ def settle(climb: Climb, conditions: Conditions, *, drop_backup: bool) -> Settle
     if climb.standing.state not in (State.CLIMBED, State.SETTLED):
         text = f"the climb {climb.name} is {climb.standing.state}, not climbed"
         raise AnswerNo(Problem("cannot-settle", text, "only a climb that ended well can be accepted"))
-    freed = sum(_size_of(path) for path in (plan.aside,))
+    first_time = climb.standing.state is State.CLIMBED
+    freed = sum(_size_of(path) for path in (plan.aside,)) + (clone_bytes(climb.standing) if first_time else 0)
     run = _run_of(plan, conditions)
     if climb.standing.state is State.CLIMBED:
         run.note(What.END, State.SETTLED, {"backup_dropped": drop_backup})
     remove_entry(plan.aside)
     drop_scratch(plan)
+    drop_clones(plan)
     if Path(plan.work) != plan.folder:
         remove_entry(Path(plan.work))
     backup = run.site.state.backups / plan.backup_name

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 from pathlib import Path
 
 from yellow_ladder.backup.catalog import read_backup
@@ -17,9 +18,11 @@ from yellow_ladder.climb.run import Facts, Run, Step
 from yellow_ladder.climb.sitefile import take_back_moves
 from yellow_ladder.climb.surveys import BEFORE_NAME, ask_witnesses, fingerprint_all, read_survey
 from yellow_ladder.climb.up import Work, aside_of, start_service, stop_service
-from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.climb.ways_back import drop_clones, load, put_back
+from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.exchange import inode_of
+from yellow_ladder.fingerprints.records import DatabasePrint
 from yellow_ladder.survey.take import same_version
 
 
@@ -112,11 +115,7 @@ def restore_database(name: str) -> Work:
     """The work of giving one database the backup's content."""
 
     def do(run: Run) -> Facts:
-        backup = read_backup(run.site.state.backups / run.plan.backup_name)
-        copy = backup.database(name)
-        database = run.site.databases()[name]
-        database.restore_from(backup.path / copy.file, copy.details)
-        return {"bytes": copy.size_bytes}
+        return put_back(run, read_backup(run.site.state.backups / run.plan.backup_name), name)
 
     return do
 
@@ -133,15 +132,59 @@ def prove_back(run: Run) -> Facts:
     if not standing.has_backup or "before" not in standing.up:
         return {"summary": "nothing had been changed"}
     before = read_survey(run.plan, BEFORE_NAME)
-    now = fingerprint_all(run, run.site.databases())
-    for name, found in now.items():
-        volatile = run.site.database_spec(name).volatile
-        differing = before.databases[name].without(volatile).differences(found.without(volatile))
-        if differing:
-            more = f" and {len(differing) - 1:,} more" if len(differing) > 1 else ""
-            text = f"{differing[0]}{more} of the database {name} is not as it was before the climb"
+    if any(_by_clone(standing, name) for name in before.databases):
+        _start_all(run)  # an earlier attempt may have been killed while it loaded what a clone did not hold
+    now = {name: _print_now(run, name, standing) for name in run.site.databases()}
+    differing = {name: _differing(run, name, before.databases[name], found) for name, found in now.items()}
+    doubtful = [name for name, what in differing.items() if what and _by_clone(standing, name)]
+    if doubtful:
+        _load_after_all(run, doubtful)
+        again = fingerprint_all(run, {name: run.site.databases()[name] for name in doubtful})
+        differing |= {name: _differing(run, name, before.databases[name], found) for name, found in again.items()}
+    for name, what in differing.items():
+        if what:
+            more = f" and {len(what) - 1:,} more" if len(what) > 1 else ""
+            text = f"{what[0]}{more} of the database {name} is not as it was before the climb"
             raise AnswerNo(Problem("not-as-before", text, "see that nothing else writes to it, then go on", name))
     return {"rows": before.rows, "files": before.files}
+
+
+def _print_now(run: Run, name: str, standing: Standing) -> DatabasePrint:
+    """The fingerprint of a database; of one that came from a clone and cannot be read, that of nothing."""
+    try:
+        return fingerprint_all(run, {name: run.site.databases()[name]})[name]
+    except LadderError:
+        if not _by_clone(standing, name):
+            raise
+        return DatabasePrint()
+
+
+def _differing(run: Run, name: str, before: DatabasePrint, now: DatabasePrint) -> list[str]:
+    """What is not as it was, but for what the application rewrites by itself."""
+    volatile = run.site.database_spec(name).volatile
+    return before.without(volatile).differences(now.without(volatile))
+
+
+def _by_clone(standing: Standing, name: str) -> bool:
+    return standing.down.get(f"back:database:{name}", {}).get("way") == "clone"
+
+
+def _load_after_all(run: Run, names: Sequence[str]) -> None:
+    """A clone that does not hold what was there is no way back: the backup is."""
+    for service in reversed(_running(run)):
+        stop_service(service)(run)
+    for name in names:
+        load(read_backup(run.site.state.backups / run.plan.backup_name), name, run.site.databases()[name])
+    _start_all(run)
+
+
+def _running(run: Run) -> list[str]:
+    return [spec.name for spec in run.site.record.services if spec.name in run.plan.running]
+
+
+def _start_all(run: Run) -> None:
+    for service in _running(run):
+        start_service(service)(run)
 
 
 def tidy_back(run: Run) -> Facts:
@@ -152,6 +195,7 @@ def tidy_back(run: Run) -> Facts:
             remove_entry(aside_of(run.plan, rung))
     remove_entry(run.plan.aside)
     drop_scratch(run.plan)
+    drop_clones(run.plan)
     if Path(run.plan.work) != run.plan.folder:
         remove_entry(Path(run.plan.work))
     return {}

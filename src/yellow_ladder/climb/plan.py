@@ -71,6 +71,19 @@ class Beyond:
 
 
 @dataclass(frozen=True, slots=True)
+class WayBack:
+    """How one database goes back: from a quick clone where `clone` says so, else from its dump; about how long each
+    takes, and why there is no clone.
+    """
+
+    database: str
+    clone: bool
+    load_s: float
+    clone_s: float
+    why: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class Plan:
     """The whole plan. `folder` is where it lies and is not part of it."""
 
@@ -89,6 +102,7 @@ class Plan:
     running: tuple[str, ...]  # services that ran when the plan was made
     settings: tuple[Mapping[str, str], ...] = ()
     beyond: Beyond | None = None
+    ways_back: tuple[WayBack, ...] = ()
 
     @property
     def site(self) -> Site:
@@ -110,6 +124,10 @@ class Plan:
         """The name of the backup that this climb makes."""
         stamp = self.climb.split("-", 1)[0]
         return f"{self.site.name}-{self.from_version}-{stamp}"
+
+    def clone_place(self, database: str) -> Path:
+        """What the quick clone of a database is known by."""
+        return self.folder / "clone" / database
 
     @property
     def aside(self) -> Path:
@@ -165,7 +183,9 @@ def read_plan(folder: Path) -> Plan:
         beyond = record.get("beyond")
         if beyond is not None:
             beyond = Beyond(**{**beyond, "instructions": tuple(beyond["instructions"])})
-        return Plan(**{**record, **lists, "folder": folder, "rungs": rungs, "seen": seen, "beyond": beyond})
+        ways = tuple(WayBack(**way) for way in record.get("ways_back", ()))
+        built = {"folder": folder, "rungs": rungs, "seen": seen, "beyond": beyond, "ways_back": ways}
+        return Plan(**{**record, **lists, **built})
     except (OSError, ValueError, KeyError, TypeError) as fault:
         text = f"the plan {path} cannot be read: {fault}"
         raise BadInput(

@@ -13,6 +13,7 @@ from yellow_ladder import __version__
 from yellow_ladder.climb.plan import Beyond, Plan, RungPlan, Seen, migrations_folder
 from yellow_ladder.climb.prospect import Prospect
 from yellow_ladder.climb.staging import Carried, begin_carrying, renamed_paths, stage_rung, staged_entries
+from yellow_ladder.climb.ways_back import way_back
 from yellow_ladder.database import Database
 from yellow_ladder.durable import private_folder, write_whole
 from yellow_ladder.events import Listener, Progress, Unit
@@ -101,6 +102,7 @@ def _plan(
         running=tuple(name for name, about in survey.services.items() if about.state is State.RUNNING),
         settings=tuple(change.as_record() for change in carried.changes),
         beyond=_beyond(prospect),
+        ways_back=tuple(way_back(site, facts) for facts in survey.databases),
     )
 
 

@@ -16,6 +16,7 @@ from yellow_ladder.climb.proof import prove
 from yellow_ladder.climb.run import Facts, Run, Step
 from yellow_ladder.climb.sitefile import follow_moves
 from yellow_ladder.climb.surveys import BEFORE_NAME, DataSurvey, ask_witnesses, write_survey
+from yellow_ladder.climb.ways_back import make_clone
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.files.archive_write import Archived
 from yellow_ladder.files.copying import remove_entry
@@ -34,6 +35,7 @@ def steps_up(plan: Plan) -> list[Step]:
     """Every step from the serving old version to the serving new one."""
     names = [spec.name for spec in plan.site.record.services]
     databases = [spec.name for spec in plan.site.record.databases]
+    cloned = [way.database for way in plan.ways_back if way.clone]
     steps = [
         Step("look-again", "see that nothing changed since the plan", look_again),
         Step("close", "close the site to its users", lambda run: {"summary": close_site(run.site)}),
@@ -46,6 +48,7 @@ def steps_up(plan: Plan) -> list[Step]:
         ),
         Step("backup-read-back", "read the backup back", read_backup_back),
         Step("before", "write down all data as it is now", survey_before),
+        *(Step(f"clone:{name}", f"clone the database {name}", clone(name)) for name in cloned),
     ]
     for rung in plan.rungs:
         steps += _rung_steps(rung)
@@ -140,6 +143,11 @@ def back_up(name: str) -> Work:
         return {"copy": asdict(made), "bytes": made.size_bytes}
 
     return do
+
+
+def clone(name: str) -> Work:
+    """The work of cloning one database for a quick way back."""
+    return lambda run: make_clone(run, name)
 
 
 def read_backup_back(run: Run) -> Facts:

@@ -9,6 +9,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
+from yellow_ladder.database import mariadb_clone as clone
 from yellow_ladder.database import mariadb_look as look
 from yellow_ladder.database import mariadb_move as move
 from yellow_ladder.database.address import DatabaseAddress
@@ -39,6 +40,7 @@ from yellow_ladder.database.port import (
 from yellow_ladder.database.row_changes import Row
 from yellow_ladder.database.server import ServerDatabase, scratch_name
 from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.files.copying import remove_entry
 
 OLDEST = {"mariadb": (10, 6), "mysql": (8, 0)}
 _INTEGERS = ("tinyint", "smallint", "mediumint", "int", "bigint")
@@ -277,11 +279,35 @@ class MariadbDatabase(ServerDatabase):
 
     def restore_from(self, backup: Path, details: Details) -> None:
         """See the port. The database is made anew: a dump over a newer one would leave newer tables behind."""
-        with connected(self.address, database="") as connection:
-            version = tuple(map(int, look.version_of(connection).split(".")))
-            program = client("shell", version, mariadb=is_mariadb(connection))
+        program = self._shell()
         move.make_empty(self.address, self.address.database, details)
         move.load(self.address, program, self.address.database, backup)
+
+    def _shell(self) -> Client:
+        """The program to load with, also where a kill has left no database of the name."""
+        with connected(self.address, database="") as connection:
+            version = tuple(map(int, look.version_of(connection).split(".")))
+            return client("shell", version, mariadb=is_mariadb(connection))
+
+    def why_no_clone(self) -> str:
+        """See the port."""
+        return clone.why_not(self.address)
+
+    def make_clone(self, place: Path) -> int:
+        """See the port."""
+        return clone.make(self.address, self._client("dump"), place)
+
+    def has_clone(self, place: Path) -> bool:
+        """See the port."""
+        return clone.is_there(place)
+
+    def return_to_clone(self, place: Path, details: Details) -> None:
+        """See the port."""
+        clone.put_back(self.address, self._shell(), place, details)
+
+    def drop_clone(self, place: Path) -> None:
+        """See the port."""
+        remove_entry(place)
 
     def ledger(self) -> list[LedgerEntry]:
         """See the port."""

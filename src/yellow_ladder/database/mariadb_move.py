@@ -26,6 +26,9 @@ _DUMP = (
     "--single-transaction", "--quick", "--routines", "--triggers", "--events", "--hex-blob", "--tz-utc",
     "--default-character-set=utf8mb4", "--no-tablespaces", "--max-allowed-packet=1G", "--skip-dump-date",
 )  # fmt: skip
+_LOAD = (
+    "--batch", "--binary-mode", "--skip-reconnect", "--default-character-set=utf8mb4", "--max-allowed-packet=1G",
+)  # fmt: skip
 _OLDER_KIN = ("--column-statistics=0", "--set-gtid-purged=OFF")
 
 
@@ -143,8 +146,7 @@ def load(address: DatabaseAddress, program: Client, database: str, source: Path)
     thread = threading.Thread(target=unpack, daemon=True)
     with os.fdopen(reading, "rb") as pipe, call_of(address) as (arguments, call):
         thread.start()
-        argv = [program.path, *arguments, "--batch", "--binary-mode", "--skip-reconnect", "--default-character-set=utf8mb4",
-                "--max-allowed-packet=1G", f"--database={database}"]  # fmt: skip
+        argv = [program.path, *arguments, *_LOAD, f"--database={database}"]
         run_client(argv, replace(call, source=pipe), f"loading the dump of the database `{address.name}`")
     thread.join()
     if faults:

@@ -189,6 +189,24 @@ class Database(Protocol):
     def restore_from(self, backup: Path, details: Details) -> None:
         """Make the database what the backup holds; may be repeated."""
 
+    def why_no_clone(self) -> str:
+        """Why there is no quick clone of this database, in words for people; nothing where there is one."""
+
+    def make_clone(self, place: Path) -> int:
+        """Keep the database as it is now so that it can be put back quickly; nobody writes to it. Returns its bytes.
+
+        `place` is what the clone is known by, and where it lies if it is files. May be repeated.
+        """
+
+    def has_clone(self, place: Path) -> bool:
+        """Whether there is a clone; whether it is whole is for the journal to say."""
+
+    def return_to_clone(self, place: Path, details: Details) -> None:
+        """Make the database what the clone holds; the clone may be used up by that."""
+
+    def drop_clone(self, place: Path) -> None:
+        """Remove a clone; may be repeated."""
+
     def ledger(self) -> list[LedgerEntry]:
         """Migrations applied by this tool, in order."""
 

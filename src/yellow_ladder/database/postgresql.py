@@ -266,6 +266,30 @@ class PostgresqlDatabase(ServerDatabase):
         move.finish(self.address, fresh, details)
         move.swapped_in(self.address, fresh, gone)
 
+    def why_no_clone(self) -> str:
+        """See the port."""
+        return "; ".join(what for what, _ in self.lacks())
+
+    def make_clone(self, place: Path) -> int:
+        """See the port. The server copies its own files."""
+        size = self.size_bytes()
+        move.clone(self.address, scratch_name(place), self.details())
+        return size
+
+    def has_clone(self, place: Path) -> bool:
+        """See the port."""
+        return move.exists(self.address, scratch_name(place))
+
+    def return_to_clone(self, place: Path, details: Details) -> None:
+        """See the port. The two databases change names at once; the newer one is dropped."""
+        gone = beside(self.address.database, "old", move.LONGEST_NAME)
+        move.finish(self.address, scratch_name(place), details)
+        move.swapped_in(self.address, scratch_name(place), gone)
+
+    def drop_clone(self, place: Path) -> None:
+        """See the port."""
+        self.drop_scratch(place)
+
     def ledger(self) -> list[LedgerEntry]:
         """See the port."""
         with self._reading() as connection:

@@ -141,6 +141,30 @@ def _now_and_then(tell: Callable[[], None]) -> Callable[[], None]:
     return look
 
 
+_STRATEGY_FROM = 15
+
+
+def clone(address: DatabaseAddress, name: str, details: Details, within_s: float = 15.0) -> None:
+    """Have the server copy a database as files, to a name that nobody may connect to. Sessions there are ended."""
+    with connected(address, database=maintenance(address)) as connection:
+        drop(connection, name)
+        statement = command("CREATE DATABASE {} TEMPLATE {} OWNER {}", name, address.database, str(details["owner"]))
+        if server_major(connection) >= _STRATEGY_FROM:
+            statement += plain(" STRATEGY FILE_COPY")
+        end = time.monotonic() + within_s
+        while True:
+            _end_sessions(connection, [address.database])
+            try:
+                connection.execute(statement)
+            except errors.ObjectInUse:
+                if time.monotonic() > end:
+                    raise
+                time.sleep(0.1)
+            else:
+                break
+        connection.execute(command("ALTER DATABASE {} ALLOW_CONNECTIONS false", name))
+
+
 def check_dump(major: int, source: Path) -> None:
     """Raise AnswerNo unless the server's own program can read the dump's table of contents."""
     run_client([client("pg_restore", major).path, "--list", str(source)], Call(), f"reading the dump {source.name}")
@@ -169,6 +193,7 @@ def make_empty(address: DatabaseAddress, name: str, details: Details) -> None:
 def finish(address: DatabaseAddress, name: str, details: Details) -> None:
     """Give a database rights, settings and comment."""
     with connected(address, database=maintenance(address)) as connection:
+        connection.execute(command("ALTER DATABASE {} ALLOW_CONNECTIONS true", name))
         for statement in finishing(name, details):
             connection.execute(statement)
 
@@ -203,7 +228,8 @@ def _end_sessions(connection: Connection, names: list[str]) -> None:
         "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = ANY(%s) AND pid <> pg_backend_pid()",
         [names],
     )
-    connection.commit()
+    if not connection.autocommit:
+        connection.commit()
 
 
 def lacking(connection: Connection) -> list[tuple[str, str]]:

@@ -31,8 +31,8 @@ from yellow_ladder.database.row_changes import csv_path, paired
 from yellow_ladder.database.sqlite_locks import lock_holders
 from yellow_ladder.database.sqlite_look import quoted
 from yellow_ladder.durable import sync_folder
-from yellow_ladder.errors import AnswerNo, BadInput, Problem
-from yellow_ladder.files.copying import remove_entry
+from yellow_ladder.errors import AnswerNo, BadInput, OwnFault, Problem
+from yellow_ladder.files.copying import copy_bytes, remove_entry
 
 BUSY_S = 5.0
 _PAGES_A_STEP = 4096
@@ -292,7 +292,7 @@ class SqliteDatabase:
     def copied_to(self, backup: Path, scratch: Path) -> SqliteDatabase:
         """See the port."""
         self.drop_scratch(scratch)
-        _copy_bytes(backup, scratch)
+        copy_bytes(backup, scratch)
         scratch.chmod(0o600)
         return SqliteDatabase(DatabaseAddress(self.address.name, "sqlite", scratch))
 
@@ -343,7 +343,7 @@ class SqliteDatabase:
         path = self.address.path
         fresh = path.with_name(f".{path.name}.restored")
         remove_entry(fresh)
-        _copy_bytes(backup, fresh)
+        copy_bytes(backup, fresh)
         os.chown(fresh, details["uid"], details["gid"])
         fresh.chmod(details["mode"])
         for companion in self.own_files()[1:]:
@@ -351,6 +351,25 @@ class SqliteDatabase:
         sync_folder(path.parent)
         fresh.replace(path)
         sync_folder(path.parent)
+
+    def why_no_clone(self) -> str:
+        """See the port."""
+        return "its copy is put back as quickly as a clone"
+
+    def make_clone(self, place: Path) -> int:
+        """See the port."""
+        raise OwnFault(Problem("no-clone", f"the database `{self.address.name}` has no clone {place}"))
+
+    def has_clone(self, place: Path) -> bool:  # noqa: ARG002
+        """See the port."""
+        return False
+
+    def return_to_clone(self, place: Path, details: Details) -> None:  # noqa: ARG002
+        """See the port."""
+        self.make_clone(place)
+
+    def drop_clone(self, place: Path) -> None:
+        """See the port."""
 
     def ledger(self) -> list[LedgerEntry]:
         """See the port."""
@@ -419,11 +438,3 @@ def _next_size(chunk: Chunk) -> int:
 def _has_ledger(connection: sqlite3.Connection) -> bool:
     query = "SELECT 1 FROM sqlite_master WHERE type = 'table' AND name = ?"
     return connection.execute(query, (LEDGER_TABLE,)).fetchone() is not None
-
-
-def _copy_bytes(source: Path, target: Path) -> None:
-    with source.open("rb") as reader, target.open("xb") as writer:
-        while block := reader.read(1024 * 1024):
-            writer.write(block)
-        writer.flush()
-        os.fsync(writer.fileno())

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import errno
+import fcntl
 import os
 import shutil
 import stat
@@ -25,6 +27,36 @@ def copy_entry(source: Path, target: Path) -> None:
         return  # sockets and pipes belong to a running process, not to the site
     os.chown(target, facts.st_uid, facts.st_gid, follow_symlinks=False)
     shutil.copystat(source, target, follow_symlinks=False)
+
+
+_FICLONE = 0x40049409  # linux/fs.h
+_BLOCK = 64 * 1024 * 1024
+
+
+def copy_bytes(source: Path, target: Path) -> None:
+    """Copy a file's content to a name that is free, private to its owner and synced.
+
+    Where the file system can share blocks between files, nothing is copied at all.
+    """
+    with source.open("rb") as reader:
+        descriptor = os.open(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
+        with os.fdopen(descriptor, "wb") as writer:
+            try:
+                fcntl.ioctl(writer.fileno(), _FICLONE, reader.fileno())
+            except OSError:
+                _copy_all(reader.fileno(), writer.fileno())
+            os.fsync(writer.fileno())
+
+
+def _copy_all(reader: int, writer: int) -> None:
+    try:
+        while os.copy_file_range(reader, writer, _BLOCK):
+            pass
+    except OSError as fault:
+        if fault.errno not in (errno.EXDEV, errno.EINVAL, errno.ENOSYS, errno.EOPNOTSUPP):
+            raise
+        while os.sendfile(writer, reader, None, _BLOCK):
+            pass
 
 
 def remove_entry(path: Path) -> None:

@@ -12,7 +12,7 @@ from yellow_ladder.checks import Level
 from yellow_ladder.climb.catalog import Climb
 from yellow_ladder.climb.conduct import Settled
 from yellow_ladder.climb.journal import JournalRecord, What
-from yellow_ladder.climb.plan import Beyond, Plan
+from yellow_ladder.climb.plan import Beyond, Plan, WayBack
 from yellow_ladder.climb.price import FOLDER_NAME, Price
 from yellow_ladder.climb.progress import State
 from yellow_ladder.climb.proof import Proof
@@ -78,10 +78,19 @@ def plan_page(prospect: Prospect, plan: Plan) -> Page:
                 ("if a step fails", "the site goes back to " + plan.from_version + " by itself")
                 if plan.site.record.on_failure == "go-back"
                 else ("if a step fails", "it stops there and waits for you"),
+                *(("the way back", _way_in_words(way)) for way in plan.ways_back),
             ]
         )
     )
     return page
+
+
+def _way_in_words(way: WayBack) -> str:
+    """How one database goes back, and how long that takes."""
+    load = f"from the backup in about {time_in_words(way.load_s)}"
+    if not way.clone:
+        return f"database {way.database}: {load} (no quick clone: {way.why})"
+    return f"database {way.database}: from a quick clone in about {time_in_words(way.clone_s)}, or {load}"
 
 
 def _settings_table(plan: Plan):  # type: ignore[no-untyped-def]

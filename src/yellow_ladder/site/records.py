@@ -151,13 +151,13 @@ class DatabaseSpec(Record):
     """`[[databases]]`: one database of the site."""
 
     designed = {
-        "clone": "a quick clone for going back",
         "order_only": "tables that only change their order",
     }
     name: str = Field(default="main", pattern=NAME_PATTERN)
     url: str
     password_env: str = ""
     password_file: str = ""
+    clone: Literal["wanted", "required", "off"] = "wanted"
     lock_wait_s: Annotated[float, Field(ge=0.1, le=3_600)] = 30.0
     volatile: list[str] = []
 
