@@ -17,7 +17,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from tests.conftest import Demo, MakeDemo
-from yellow_ladder.backup.make import Making, backup_name, make_backup, write_files
+from yellow_ladder.backup.files import Making, backup_name, write_files
+from yellow_ladder.backup.make import make_backup
 from yellow_ladder.backup.restore import restore_files
 from yellow_ladder.climb.run import utc_now
 from yellow_ladder.demo.proof import picture_of

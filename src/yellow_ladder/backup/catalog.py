@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
@@ -15,7 +15,8 @@ from yellow_ladder.fingerprints.records import DatabasePrint
 
 FORMAT = 1
 INDEX_NAME, SUMS_NAME = "backup.json", "SHA256SUMS"
-ARCHIVE_NAME, MANIFEST_NAME = "files.tar.zst", "files.jsonl"
+FILES_STEM, FIRST_STEM, ARCHIVE_ENDING, MANIFEST_ENDING = "files", "files-first", ".tar.zst", ".jsonl"
+ARCHIVE_NAME, MANIFEST_NAME = FILES_STEM + ARCHIVE_ENDING, FILES_STEM + MANIFEST_ENDING
 UNFINISHED = ".unfinished"
 _SUM_LINE = re.compile(r"([0-9a-f]{64})  ([A-Za-z0-9._-]+(?:/[A-Za-z0-9._-]+)?)")
 ROOT_PREFIX, OUTSIDE_PREFIX = "root", "outside"
@@ -66,6 +67,8 @@ class Backup:
     read_back_at: str = ""
     closed: bool = False
     facts: Mapping[str, Any] = field(default_factory=dict)
+    parts: tuple[str, ...] = (FILES_STEM,)
+    started_ns: int = 0
 
     @property
     def name(self) -> str:
@@ -74,8 +77,18 @@ class Backup:
 
     @property
     def archive(self) -> Path:
-        """The archive of its files."""
+        """The archive of its files, or of those that came or changed since the parts before it."""
         return self.path / ARCHIVE_NAME
+
+    @property
+    def archives(self) -> list[Path]:
+        """Every archive that its files lie in, the newest first: what is in one hides what is in those behind it."""
+        return [self.path / f"{part}{ARCHIVE_ENDING}" for part in reversed(self.parts)]
+
+    @property
+    def bases(self) -> list[str]:
+        """Names of other backups that this one needs: they hold what had not changed since."""
+        return list(dict.fromkeys(Path(part).parent.name for part in self.parts if part.startswith("../")))
 
     def size_bytes(self) -> int:
         """What it takes on disk."""
@@ -102,14 +115,19 @@ class Backup:
 
         Raises AnswerNo when the list is damaged.
         """
-        try:
-            return manifest_from_lines((self.path / MANIFEST_NAME).read_bytes())
-        except (OSError, ValueError, KeyError, TypeError) as fault:
-            raise damaged(self.path / MANIFEST_NAME, str(fault)) from fault
+        return read_manifest(self.path / MANIFEST_NAME)
 
     def as_record(self) -> dict[str, Any]:
         """As JSON."""
         return {"format": FORMAT, **asdict(self), "path": str(self.path)}
+
+
+def read_manifest(path: Path) -> dict[str, Entry]:
+    """A list of entries; raises AnswerNo when it is damaged."""
+    try:
+        return manifest_from_lines(path.read_bytes())
+    except (OSError, ValueError, KeyError, TypeError) as fault:
+        raise damaged(path, str(fault)) from fault
 
 
 def files_of(path: Path) -> list[str]:
@@ -139,7 +157,7 @@ def read_backup(path: Path) -> Backup:
         record = json.loads(index.read_bytes())
         record.pop("format")
         databases = tuple(map(DatabaseBackup.from_record, record.pop("databases")))
-        lists = {name: tuple(record.pop(name)) for name in ("outside", "unsteady")}
+        lists = {name: tuple(record.pop(name)) for name in ("outside", "unsteady", "parts")}
         return Backup(**{**record, **lists, "path": path, "databases": databases})
     except (ValueError, KeyError, TypeError, AttributeError) as fault:
         raise damaged(index, str(fault)) from fault
@@ -166,7 +184,7 @@ def read_sums(path: Path) -> dict[str, str]:
         raise damaged(path / SUMS_NAME, str(fault)) from fault
 
 
-def check_sums(path: Path, *, every_file: bool = True) -> None:
+def check_sums(path: Path, *, every_file: bool = True, leave_out: Collection[str] = ()) -> None:
     """Read the files of a backup again and hold them against their digests.
 
     Raises AnswerNo naming the first that differs. With `every_file`, a file without a digest is a fault too.
@@ -178,5 +196,5 @@ def check_sums(path: Path, *, every_file: bool = True) -> None:
             raise damaged(path / name, "no digest was noted for it")
         if name not in present:
             raise damaged(path / name, "it is missing")
-        if digest_file(path / name) != sums[name]:
+        if name not in leave_out and digest_file(path / name) != sums[name]:
             raise damaged(path / name, "its bytes are not those that were written")

@@ -3,117 +3,44 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass, replace
-from datetime import datetime, timedelta
+import time
+from dataclasses import replace
+from datetime import datetime
 from pathlib import Path
 
 from yellow_ladder.backup.catalog import (
-    ARCHIVE_NAME,
+    ARCHIVE_ENDING,
+    FIRST_STEM,
     INDEX_NAME,
-    MANIFEST_NAME,
-    OUTSIDE_PREFIX,
+    MANIFEST_ENDING,
     ROOT_PREFIX,
-    SUMS_NAME,
-    UNFINISHED,
     Backup,
     DatabaseBackup,
     check_sums,
     files_of,
     print_name,
     read_backup,
+    read_manifest,
+)
+from yellow_ladder.backup.files import (
+    Making,
+    backup_name,
+    base_of,
+    explained,
+    members_of,
+    note_sum,
+    write_files,
 )
 from yellow_ladder.database import Database
-from yellow_ladder.durable import private_folder, sync_folder, write_json, write_whole
+from yellow_ladder.durable import private_folder, sync_folder, write_json
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.events import Listener, Progress, Unit
-from yellow_ladder.files.archive_read import open_members
-from yellow_ladder.files.archive_write import Archived, TreeSource, write_archive
+from yellow_ladder.files.archive_write import Archived
 from yellow_ladder.files.copying import remove_entry
-from yellow_ladder.files.manifest import (
-    Entry,
-    Kind,
-    Skip,
-    digest_file,
-    keep_all,
-    manifest_to_lines,
-)
+from yellow_ladder.files.manifest import Kind, digest_file
 from yellow_ladder.fingerprints.records import DatabasePrint
 from yellow_ladder.fingerprints.scan import OnRows, take_fingerprint
 from yellow_ladder.site.site import Site
-
-
-@dataclass(frozen=True, slots=True)
-class Making:
-    """A backup on its way: where it is written, and what it will be called."""
-
-    site: Site
-    version: str
-    name: str
-    tell: Listener
-    closed: bool = False
-
-    @property
-    def folder(self) -> Path:
-        """Where it is written; the name says that it is not finished."""
-        return self.site.state.backups / (self.name + UNFINISHED)
-
-    @property
-    def final(self) -> Path:
-        """Where it will lie."""
-        return self.site.state.backups / self.name
-
-
-def backup_name(site: Site, version: str, now: datetime) -> str:
-    """The folder name of a backup: site, version and time; a name that is taken already moves on by a second."""
-    while (site.state.backups / f"{site.name}-{version}-{now:%Y%m%dT%H%M%SZ}").exists():
-        now += timedelta(seconds=1)
-    return f"{site.name}-{version}-{now:%Y%m%dT%H%M%SZ}"
-
-
-def write_files(making: Making, total_bytes: int | None = None) -> Archived:
-    """Start the folder anew and archive all files of the site; may be repeated."""
-    remove_entry(making.folder)
-    private_folder(making.folder)
-    done = 0
-
-    def tell(count: int) -> None:
-        nonlocal done
-        done += count
-        making.tell(Progress("files", done, total_bytes, Unit.BYTES))
-
-    try:
-        archived, digest = write_archive(making.folder / ARCHIVE_NAME, _sources(making.site), tell)
-    except OSError as fault:
-        raise _explained(fault) from fault
-    write_whole(making.folder / MANIFEST_NAME, manifest_to_lines(_one_manifest(archived)))
-    _note_sum(making.folder, ARCHIVE_NAME, digest)
-    _note_sum(making.folder, MANIFEST_NAME, digest_file(making.folder / MANIFEST_NAME))
-    return archived
-
-
-def _sources(site: Site) -> list[TreeSource]:
-    sources = [TreeSource(ROOT_PREFIX, site.root, site.skipped())]
-    for path in map(Path, site.record.keep.outside):
-        if path.is_dir() and not path.is_symlink():
-            sources.append(TreeSource(OUTSIDE_PREFIX + str(path), path, keep_all))
-        elif os.path.lexists(path):
-            # A single file is archived through its folder, so that it is described and read like any other.
-            sources.append(TreeSource(OUTSIDE_PREFIX + str(path.parent), path.parent, _all_but(path.name)))
-    return sources
-
-
-def _all_but(name: str) -> Skip:
-    return lambda path: path != name
-
-
-def _one_manifest(archived: Archived) -> dict[str, Entry]:
-    """Entries below root by tree path, and entries outside root by absolute path."""
-    manifest = dict(archived.trees[ROOT_PREFIX])
-    for prefix, entries in archived.trees.items():
-        if prefix != ROOT_PREFIX:
-            folder = prefix.removeprefix(OUTSIDE_PREFIX)
-            manifest.update({f"{folder}/{path}": replace(e, path=f"{folder}/{path}") for path, e in entries.items()})
-    return manifest
 
 
 def write_database(making: Making, database: Database) -> DatabaseBackup:
@@ -134,7 +61,7 @@ def write_database(making: Making, database: Database) -> DatabaseBackup:
             found = take_fingerprint(still, on_rows=_telling_rows(making, name))
         moving = () if making.closed or database.address.is_file else _moving(making, database, found)
     except OSError as fault:
-        raise _explained(fault) from fault
+        raise explained(fault) from fault
     if making.closed and not database.is_same_as_backup(target) and take_fingerprint(database) != found:
         text = f"the backup of the database {name} does not hold what the database holds"
         raise AnswerNo(Problem("backup-differs", text, "see that nothing else writes to it, then try again", name))
@@ -171,7 +98,7 @@ def _seal(folder: Path, copy: str, *others: str) -> int:
     for name in names:
         (folder / name).chmod(0o600)
     for name in (*names, *others):
-        _note_sum(folder, name, digest_file(folder / name))
+        note_sum(folder, name, digest_file(folder / name))
     return sum((folder / name).stat().st_size for name in names)
 
 
@@ -194,20 +121,26 @@ def finish(making: Making, archived: Archived, databases: list[DatabaseBackup], 
         outside=tuple(making.site.record.keep.outside),
         unsteady=tuple(archived.unsteady),
         closed=making.closed,
+        parts=making.parts,
+        started_ns=making.started_ns,
     )
     read_back(backup)
     backup = replace(backup, path=making.final, read_back_at=f"{now:%Y-%m-%dT%H:%M:%SZ}")
     write_json(making.folder / INDEX_NAME, backup.as_record())
-    _note_sum(making.folder, INDEX_NAME, digest_file(making.folder / INDEX_NAME))
+    note_sum(making.folder, INDEX_NAME, digest_file(making.folder / INDEX_NAME))
     sync_folder(making.folder)
     making.folder.rename(making.final)
     sync_folder(making.final.parent)
     return backup
 
 
-def make_backup(site: Site, version: str, now: datetime, tell: Listener) -> Backup:
-    """Make a stand-alone backup of a site that may be serving: files that change under the reading are named."""
-    making = Making(site, version, backup_name(site, version, now), tell)
+def make_backup(site: Site, version: str, now: datetime, tell: Listener, since: Backup | None = None) -> Backup:
+    """Make a stand-alone backup of a site that may be serving: files that change under the reading are named.
+
+    With `since`, only files that came or changed since that backup are stored; the rest is taken from it.
+    """
+    base = base_of(since) if since else None
+    making = Making(site, version, backup_name(site, version, now), tell, base=base, started_ns=time.time_ns())
     try:
         archived = write_files(making)
         databases = [write_database(making, database) for database in site.databases().values()]
@@ -220,9 +153,14 @@ def make_backup(site: Site, version: str, now: datetime, tell: Listener) -> Back
 
 
 def check_backup(path: Path) -> Backup:
-    """Read every byte of a finished backup again; raises AnswerNo naming what is damaged."""
+    """Read every byte of a finished backup again, and of those that it needs; raises AnswerNo naming the damage."""
     check_sums(path)
     backup = read_backup(path)
+    for base in backup.bases:
+        if not (path.parent / base).is_dir():
+            text = f"the backup {backup.name} builds upon {base}, which is not there"
+            raise AnswerNo(Problem("backup-incomplete", text, "bring it back, or use another backup", str(path)))
+        check_backup(path.parent / base)
     read_back(backup)
     return backup
 
@@ -258,28 +196,22 @@ _NOT_LOADED = ("the event ",)
 
 
 def read_back(backup: Backup) -> None:
-    """Read the archive through to its end mark and hold its list of members against the manifest; check databases."""
+    """Read the newest archive through to its end mark and hold what it holds against the manifest; check the digests.
+
+    What is not in it must have been in the part before it, with the same content. Raises AnswerNo.
+    """
     _drop_cached(backup.path)
     expected = backup.manifest()
-    seen: set[str] = set()
-    with open_members(backup.archive) as members:
-        for member, content in members:
-            if content is not None:
-                while content.read(1024 * 1024):
-                    pass
-            seen.add(path_of_member(member.name))
-    missing = expected.keys() - seen
+    missing = expected.keys() - members_of(backup.archive)
+    if missing and len(backup.parts) > 1:
+        earlier = read_manifest(backup.path / f"{backup.parts[-2]}{MANIFEST_ENDING}")
+        missing = {path for path in missing if path not in earlier or earlier[path].sha256 != expected[path].sha256}
     if missing:
         text = f"the archive {backup.archive} lacks {len(missing):,} entries, among them {min(missing)}"
         raise AnswerNo(Problem("backup-damaged", text, "make another backup", str(backup.archive)))
-    check_sums(backup.path, every_file=False)
-
-
-def path_of_member(name: str) -> str:
-    """A member's name as the manifest has it: a tree path, or an absolute path for what lies outside root."""
-    if name.startswith(ROOT_PREFIX + "/"):
-        return name[len(ROOT_PREFIX) + 1 :]
-    return name[len(OUTSIDE_PREFIX) :] if name.startswith(OUTSIDE_PREFIX + "/") else ""
+    # The first copy was read back when it was made, before the site was closed.
+    early = () if backup.read_back_at else (FIRST_STEM + ARCHIVE_ENDING,)
+    check_sums(backup.path, every_file=False, leave_out=early)
 
 
 def _drop_cached(path: Path) -> None:
@@ -291,16 +223,3 @@ def _drop_cached(path: Path) -> None:
             os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_DONTNEED)
         finally:
             os.close(descriptor)
-
-
-def _note_sum(folder: Path, name: str, digest: str) -> None:
-    path = folder / SUMS_NAME
-    lines = path.read_text().splitlines() if path.exists() else []
-    lines = [line for line in lines if not line.endswith(f"  {name}")] + [f"{digest}  {name}"]
-    write_whole(path, ("\n".join(lines) + "\n").encode())
-
-
-def _explained(fault: OSError) -> AnswerNo:
-    text = f"the backup could not be written: {fault.strerror}" + (f" ({fault.filename})" if fault.filename else "")
-    remedy = "free space on the disk of the state folder, or see that every file can be read by this account"
-    return AnswerNo(Problem("backup-failed", text, remedy, str(fault.filename or "")))

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import IO
 
 from yellow_ladder.backup.catalog import Backup
-from yellow_ladder.backup.make import path_of_member
+from yellow_ladder.backup.files import path_of_member
 from yellow_ladder.durable import private_folder, sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.files.archive_read import open_members
@@ -28,6 +28,8 @@ from yellow_ladder.files.manifest import (
     keep_all,
     take_manifest,
 )
+
+_HOLE_BYTES = 4096
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,13 +118,25 @@ def _make_folders(root: Path, expected: Manifest, wanted: Collection[str]) -> No
 def _extract(backup: Backup, root: Path, wanted: Collection[str], manifest: Manifest) -> None:
     """Write the wanted files and links from the archive, each in one instant."""
     missing = {path for path in wanted if manifest[path].kind is not Kind.FOLDER}
-    if not missing:
-        return
     later: list[str] = []
-    with open_members(backup.archive) as members:
+    for archive in backup.archives:
+        if missing:
+            later += _extract_from(archive, root, missing, manifest)
+    if missing:
+        text = f"the archives of {backup.path} lack {min(missing)}"
+        raise AnswerNo(Problem("backup-damaged", text, "use another backup", str(backup.archive)))
+    for path in later:
+        remove_entry(root / path)
+        os.link(root / manifest[path].same_as, root / path)
+
+
+def _extract_from(archive: Path, root: Path, missing: set[str], manifest: Manifest) -> list[str]:
+    """Write from one archive what is missing, and take it off the list; returns hard links, which come at the end."""
+    here, later = frozenset(missing), []
+    with open_members(archive) as members:
         for member, content in members:
             path = path_of_member(member.name)
-            if path not in wanted or path not in manifest:
+            if path not in here:
                 continue
             missing.discard(path)
             entry = manifest[path]
@@ -131,13 +145,8 @@ def _extract(backup: Backup, root: Path, wanted: Collection[str], manifest: Mani
             elif entry.same_as:
                 later.append(path)
             elif content is not None:
-                _put_file(root / path, content)
-    if missing:
-        text = f"the archive {backup.archive} lacks {min(missing)}"
-        raise AnswerNo(Problem("backup-damaged", text, "use another backup", str(backup.archive)))
-    for path in later:
-        remove_entry(root / path)
-        os.link(root / manifest[path].same_as, root / path)
+                _put_file(root / path, content, with_holes=member.issparse())
+    return later
 
 
 def _put_link(location: Path, target: str) -> None:
@@ -146,14 +155,18 @@ def _put_link(location: Path, target: str) -> None:
     location.symlink_to(target)
 
 
-def _put_file(location: Path, content: IO[bytes]) -> None:
+def _put_file(location: Path, content: IO[bytes], *, with_holes: bool) -> None:
     location.parent.mkdir(parents=True, exist_ok=True)
     temporary = location.with_name(f".{location.name[:200]}.restored")
     remove_entry(temporary)
     descriptor = os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
     with os.fdopen(descriptor, "wb") as stream:
-        while block := content.read(READ_BYTES):
-            stream.write(block)
+        while block := content.read(_HOLE_BYTES if with_holes else READ_BYTES):
+            if with_holes and not any(block):
+                stream.seek(len(block), os.SEEK_CUR)
+            else:
+                stream.write(block)
+        stream.truncate()
     temporary.replace(location)
 
 

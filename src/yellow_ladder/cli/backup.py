@@ -24,12 +24,14 @@ def command() -> None:
 
 
 @command.command("make", cls=LadderCommand)
+@click.option("--since", metavar="NAME", help="Store only what came or changed since a backup, or since the `last`.")
 @click.pass_obj
-def make(choices: Choices) -> None:
+def make(choices: Choices, since: str | None) -> None:
     """Back up all files and databases, and read everything back. The site may go on serving."""
     site = choices.site()
     with site.state.locked("backup make"), narrated(choices) as narrator:
-        backup = make_backup(site, str(version_on_disk(site) or "unknown"), utc_now(), narrator)
+        base = _find(site, None if since == "last" else since) if since else None
+        backup = make_backup(site, str(version_on_disk(site) or "unknown"), utc_now(), narrator, base)
     emit("backup make", choices, backup.as_record(), backup_page(backup, "made and read back"))
 
 

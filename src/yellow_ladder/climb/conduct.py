@@ -9,7 +9,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from yellow_ladder.backup.catalog import read_backup
+from yellow_ladder.backup.catalog import UNFINISHED, read_backup
 from yellow_ladder.backup.make import check_backup
 from yellow_ladder.climb.catalog import Climb
 from yellow_ladder.climb.down import steps_down
@@ -134,6 +134,7 @@ def _clear_away(plan: Plan) -> None:
     """Remove what was made ready for a climb that will not be."""
     for rung in plan.rungs:
         remove_entry(Path(rung.staged))
+    remove_entry(plan.site.state.backups / (plan.backup_name + UNFINISHED))
     if Path(plan.work) != plan.folder:
         remove_entry(Path(plan.work))
 

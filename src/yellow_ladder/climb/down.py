@@ -6,7 +6,7 @@ import os
 from collections.abc import Sequence
 from pathlib import Path
 
-from yellow_ladder.backup.catalog import read_backup
+from yellow_ladder.backup.catalog import UNFINISHED, read_backup
 from yellow_ladder.backup.restore import restore_files
 from yellow_ladder.checks.records import count_of
 from yellow_ladder.climb.door import close_site, close_tree, open_site
@@ -196,6 +196,7 @@ def tidy_back(run: Run) -> Facts:
     remove_entry(run.plan.aside)
     drop_scratch(run.plan)
     drop_clones(run.plan)
+    remove_entry(run.site.state.backups / (run.plan.backup_name + UNFINISHED))
     if Path(run.plan.work) != run.plan.folder:
         remove_entry(Path(run.plan.work))
     return {}

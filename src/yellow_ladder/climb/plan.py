@@ -103,6 +103,7 @@ class Plan:
     settings: tuple[Mapping[str, str], ...] = ()
     beyond: Beyond | None = None
     ways_back: tuple[WayBack, ...] = ()
+    first_copy: bool = False
 
     @property
     def site(self) -> Site:

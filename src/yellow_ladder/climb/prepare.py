@@ -102,8 +102,18 @@ def _plan(
         running=tuple(name for name, about in survey.services.items() if about.state is State.RUNNING),
         settings=tuple(change.as_record() for change in carried.changes),
         beyond=_beyond(prospect),
+        first_copy=_wants_first_copy(prospect),
         ways_back=tuple(way_back(site, facts) for facts in survey.databases),
     )
+
+
+_LARGE_BYTES = 256 * 1024**2
+
+
+def _wants_first_copy(prospect: Prospect) -> bool:
+    """Whether the files are copied once before the window: what is small is copied sooner than compared."""
+    wish = prospect.site.record.backup.first_copy
+    return wish == "always" or (wish == "large" and prospect.survey.files.data_bytes >= _LARGE_BYTES)
 
 
 def _beyond(prospect: Prospect) -> Beyond | None:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from pathlib import Path
 
 from yellow_ladder.backup.catalog import DatabaseBackup, read_backup
-from yellow_ladder.backup.make import Making, finish, write_database, write_files
+from yellow_ladder.backup.files import Making, first_base, write_files, write_first
+from yellow_ladder.backup.make import finish, write_database
 from yellow_ladder.climb.door import close_site, close_tree, open_site
 from yellow_ladder.climb.placement import move_folders, put_in_place
 from yellow_ladder.climb.plan import Plan, RungPlan, migrations_folder
@@ -38,6 +40,7 @@ def steps_up(plan: Plan) -> list[Step]:
     cloned = [way.database for way in plan.ways_back if way.clone]
     steps = [
         Step("look-again", "see that nothing changed since the plan", look_again),
+        *([Step("first-copy", "copy the files while the site serves", copy_first)] if plan.first_copy else []),
         Step("close", "close the site to its users", lambda run: {"summary": close_site(run.site)}),
         *(Step(f"stop:{name}", f"stop {name}", stop_service(name)) for name in reversed(names)),
         Step("look-at-rest", "see that nothing changed until it stopped", look_again),
@@ -112,7 +115,20 @@ def start_service(name: str) -> Work:
 
 
 def _making(run: Run) -> Making:
-    return Making(run.site, run.plan.from_version, run.plan.backup_name, run.tell, closed=True)
+    making = Making(run.site, run.plan.from_version, run.plan.backup_name, run.tell, closed=True)
+    first = run.standing().up.get("first-copy")
+    if first and not making.final.is_dir():
+        return replace(making, base=first_base(making, first["started_ns"]), started_ns=first["started_ns"])
+    return replace(making, started_ns=time.time_ns())
+
+
+def copy_first(run: Run) -> Facts:
+    """Archive all files while the site serves, so that only what changes until it closes is left for the window."""
+    making = Making(run.site, run.plan.from_version, run.plan.backup_name, run.tell)
+    started_ns = time.time_ns()
+    archived = write_first(making)
+    size = sum(entry.size for entry in archived.trees["root"].values())
+    return {"started_ns": started_ns, "bytes": size, "files": count_files(archived.trees["root"])}
 
 
 def back_up_files(run: Run) -> Facts:
@@ -129,7 +145,8 @@ def back_up_files(run: Run) -> Facts:
         raise AnswerNo(Problem("still-written-to", text, "find and stop who writes there: fuser -v on the file"))
     total = sum(entry.size for entry in tree.values())
     packed = (making.folder / "files.tar.zst").stat().st_size
-    return {"files": count_files(tree), "bytes": total, "packed_bytes": packed, "unsteady": archived.unsteady}
+    facts = {"files": count_files(tree), "bytes": total, "packed_bytes": packed, "unsteady": archived.unsteady}
+    return {**facts, "copied_before": archived.known_bytes} if making.base else facts
 
 
 def back_up(name: str) -> Work:

@@ -5,6 +5,7 @@ The format is POSIX pax (IEEE 1003.1-2001), so that any tar restores it, nanosec
 
 from __future__ import annotations
 
+import errno
 import hashlib
 import io
 import os
@@ -13,7 +14,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from types import TracebackType
-from typing import BinaryIO
+from typing import BinaryIO, Protocol
 
 import zstandard
 
@@ -23,6 +24,7 @@ from yellow_ladder.files.manifest import (
     Entry,
     HardLinks,
     Kind,
+    Manifest,
     Skip,
     describe,
     walk_tree,
@@ -32,21 +34,35 @@ _TRIES_FOR_A_CHANGING_FILE = 3
 _TAR_BLOCK = 512
 
 
+class Digest(Protocol):
+    """What bytes are digested into."""
+
+    def update(self, block: bytes, /) -> object:
+        """Take bytes."""
+
+
 @dataclass(frozen=True, slots=True)
 class TreeSource:
-    """One tree to put into an archive, below the folder `prefix` there."""
+    """One tree to put into an archive, below the folder `prefix` there.
+
+    `known` are files that an earlier archive holds: what nobody has touched since is listed and not stored again.
+    """
 
     prefix: str
     root: Path
     skip: Skip
+    known: Manifest = field(default_factory=dict)
 
 
 @dataclass(slots=True)
 class Archived:
-    """What went into an archive: entries by tree path for each prefix, and files that changed while being read."""
+    """What an archive and those before it hold: entries by tree path for each prefix, files that changed while being
+    read, and bytes that this one did not have to store.
+    """
 
     trees: dict[str, dict[str, Entry]] = field(default_factory=dict)
     unsteady: list[str] = field(default_factory=list)
+    known_bytes: int = 0
 
 
 class ZstdSink:
@@ -124,17 +140,77 @@ class TarWriter:
         with os.fdopen(descriptor, "rb", buffering=0) as stream:
             before = os.fstat(descriptor)
             entry = replace(entry, size=before.st_size, modified_ns=before.st_mtime_ns)
-            self.add_header(member_header(entry, name))
-            digest, left = hashlib.sha256(), entry.size
-            while left:
-                block = stream.read(min(left, READ_BYTES)) or bytes(min(left, READ_BYTES))
-                digest.update(block)
-                self._sink.write(block)
-                left -= len(block)
-            self._sink.write(bytes(-entry.size % _TAR_BLOCK))
+            digest = hashlib.sha256()
+            if before.st_blocks * _TAR_BLOCK < entry.size:
+                self._add_with_holes(stream, entry, name, digest)
+            else:
+                self.add_header(member_header(entry, name))
+                self._copy(stream, entry.size, digest)
             after = os.fstat(descriptor)
         steady = (before.st_size, before.st_ctime_ns) == (after.st_size, after.st_ctime_ns)
         return replace(entry, sha256=digest.hexdigest()), steady
+
+    def _copy(self, stream: BinaryIO, length: int, digest: Digest) -> None:
+        """So many bytes, and zeros up to a whole block; of a file that became shorter, zeros in place of the rest."""
+        self._copy_part(stream, length, digest)
+        self._sink.write(bytes(-length % _TAR_BLOCK))
+
+    def _add_with_holes(self, stream: BinaryIO, entry: Entry, name: str, digest: Digest) -> None:
+        """Store only what is there of a file with holes, in GNU's sparse format 1.0, which tar programs understand."""
+        parts = data_parts(stream.fileno(), entry.size)
+        numbers = [len(parts), *(number for part in parts for number in part)]
+        table = "".join(f"{number}\n" for number in numbers).encode()
+        table += bytes(-len(table) % _TAR_BLOCK)
+        header = member_header(entry, name)
+        header.size = len(table) + sum(length for _, length in parts)
+        header.pax_headers = {
+            **header.pax_headers,
+            "GNU.sparse.major": "1", "GNU.sparse.minor": "0", "GNU.sparse.name": name,
+            "GNU.sparse.realsize": str(entry.size),
+        }  # fmt: skip
+        self.add_header(header)
+        self._sink.write(table)
+        at = 0
+        for start, length in parts:
+            _digest_zeros(digest, start - at)
+            stream.seek(start)
+            self._copy_part(stream, length, digest)
+            at = start + length
+        _digest_zeros(digest, entry.size - at)
+        self._sink.write(bytes(-header.size % _TAR_BLOCK))
+
+    def _copy_part(self, stream: BinaryIO, length: int, digest: Digest) -> None:
+        while length:
+            block = stream.read(min(length, READ_BYTES)) or bytes(min(length, READ_BYTES))
+            digest.update(block)
+            self._sink.write(block)
+            length -= len(block)
+
+
+def data_parts(descriptor: int, size: int) -> list[tuple[int, int]]:
+    """(start, length) of every part of a file that is no hole; an empty part stands at the end, as the format asks."""
+    parts, at = [], 0
+    while at < size:
+        try:
+            start = os.lseek(descriptor, at, os.SEEK_DATA)
+        except OSError as fault:
+            if fault.errno != errno.ENXIO:
+                raise
+            break
+        end = min(os.lseek(descriptor, start, os.SEEK_HOLE), size)
+        if start >= size:
+            break
+        parts.append((start, end - start))
+        at = end
+    os.lseek(descriptor, 0, os.SEEK_SET)
+    return [*parts, (size, 0)]
+
+
+def _digest_zeros(digest: Digest, length: int) -> None:
+    zeros = bytes(min(length, READ_BYTES))
+    while length > 0:
+        digest.update(zeros[:length] if length < len(zeros) else zeros)
+        length -= len(zeros)
 
 
 def member_header(entry: Entry, name: str) -> tarfile.TarInfo:
@@ -163,12 +239,12 @@ def write_archive(
     archived = Archived()
     with TarWriter(path) as writer:
         for source in sources:
-            archived.trees[source.prefix] = _add_tree(writer, source, archived.unsteady, on_bytes)
+            archived.trees[source.prefix] = _add_tree(writer, source, archived, on_bytes)
     return archived, writer.sha256
 
 
 def _add_tree(
-    writer: TarWriter, source: TreeSource, unsteady: list[str], on_bytes: Callable[[int], None] | None
+    writer: TarWriter, source: TreeSource, archived: Archived, on_bytes: Callable[[int], None] | None
 ) -> dict[str, Entry]:
     entries: dict[str, Entry] = {}
     links = HardLinks()
@@ -179,13 +255,18 @@ def _add_tree(
         if entry.kind is Kind.OTHER:
             continue
         name = f"{source.prefix}/{path}"
+        before = source.known.get(path)
+        if before is not None and before.sha256 and entry.kind is Kind.FILE and entry.untouched_since(before):
+            entries[path] = replace(entry, sha256=before.sha256, attributes=before.attributes)
+            archived.known_bytes += entry.size
+            continue
         if entry.kind is not Kind.LINK:
             entry = replace(entry, attributes=read_attributes(found.path))
         if entry.same_as:
             entry = replace(entry, sha256=entries[entry.same_as].sha256)
             writer.add_header(_hard_link(entry, name, f"{source.prefix}/{entry.same_as}"))
         elif entry.kind is Kind.FILE:
-            entry = _add_steady(writer, entry, name, found.path, unsteady)
+            entry = _add_steady(writer, entry, name, found.path, archived.unsteady)
             if on_bytes is not None:
                 on_bytes(entry.size)
         else:

@@ -244,6 +244,12 @@ class ServiceSpec(Record):
         return self
 
 
+class BackupWishes(Record):
+    """`[backup]`: how backups are made, how long they are kept, where else they go."""
+
+    first_copy: Literal["large", "always", "never"] = "large"
+
+
 class Maintenance(Record):
     """`[maintenance]`: how users are shut out and let in again."""
 
@@ -265,7 +271,6 @@ class SiteFile(Record):
 
     designed = {
         "commands": "commands at points of a climb",
-        "backup": "copies elsewhere, how many are kept, encryption",
         "settle": "accepting by itself after some days",
         "landing": "what must be done at a landing",
     }
@@ -292,6 +297,7 @@ class SiteFile(Record):
     keep: Keep = Keep()
     services: list[ServiceSpec] = []
     maintenance: Maintenance | None = None
+    backup: BackupWishes = BackupWishes()
 
     @model_validator(mode="after")
     def _names_agree(self) -> SiteFile:

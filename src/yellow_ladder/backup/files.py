@@ -1,0 +1,200 @@
+"""The files of a backup: one archive, or one behind another that holds what has not changed since."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from datetime import datetime, timedelta
+from pathlib import Path
+
+from yellow_ladder.backup.catalog import (
+    ARCHIVE_ENDING,
+    FILES_STEM,
+    FIRST_STEM,
+    MANIFEST_ENDING,
+    OUTSIDE_PREFIX,
+    ROOT_PREFIX,
+    SUMS_NAME,
+    UNFINISHED,
+    Backup,
+    read_manifest,
+)
+from yellow_ladder.durable import private_folder, write_whole
+from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.events import Listener, Progress, Unit
+from yellow_ladder.files.archive_read import open_members
+from yellow_ladder.files.archive_write import Archived, TreeSource, write_archive
+from yellow_ladder.files.copying import remove_entry
+from yellow_ladder.files.manifest import Entry, Skip, digest_file, keep_all, manifest_to_lines
+from yellow_ladder.site.site import Site
+
+_UNSETTLED_NS = 2_000_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class Base:
+    """What earlier archives hold. A file that was changed within two seconds of their reading is read again: the time
+    that the kernel notes is coarse, and a change right behind the reading would not show in it.
+    """
+
+    parts: tuple[str, ...]
+    manifest: Mapping[str, Entry]
+    started_ns: int
+
+    def settled(self) -> dict[str, Entry]:
+        """The entries that can be relied upon."""
+        limit = self.started_ns - _UNSETTLED_NS
+        return {path: entry for path, entry in self.manifest.items() if entry.changed_ns < limit}
+
+
+@dataclass(frozen=True, slots=True)
+class Making:
+    """A backup on its way: where it is written, what it will be called, and what it builds upon."""
+
+    site: Site
+    version: str
+    name: str
+    tell: Listener
+    closed: bool = False
+    base: Base | None = None
+    started_ns: int = 0
+
+    @property
+    def folder(self) -> Path:
+        """Where it is written; the name says that it is not finished."""
+        return self.site.state.backups / (self.name + UNFINISHED)
+
+    @property
+    def final(self) -> Path:
+        """Where it will lie."""
+        return self.site.state.backups / self.name
+
+    @property
+    def parts(self) -> tuple[str, ...]:
+        """The stems of its archives, oldest first."""
+        return (*(self.base.parts if self.base else ()), FILES_STEM)
+
+
+def base_of(backup: Backup) -> Base:
+    """An earlier backup, to build upon."""
+    parts = tuple(part if part.startswith("../") else f"../{backup.name}/{part}" for part in backup.parts)
+    return Base(parts, backup.manifest(), backup.started_ns)
+
+
+def backup_name(site: Site, version: str, now: datetime) -> str:
+    """The folder name of a backup: site, version and time; a name that is taken already moves on by a second."""
+    while (site.state.backups / f"{site.name}-{version}-{now:%Y%m%dT%H%M%SZ}").exists():
+        now += timedelta(seconds=1)
+    return f"{site.name}-{version}-{now:%Y%m%dT%H%M%SZ}"
+
+
+def write_first(making: Making) -> Archived:
+    """Start the folder anew, archive all files while the site serves, and read that back; may be repeated."""
+    remove_entry(making.folder)
+    private_folder(making.folder)
+    archived = _write(making, FIRST_STEM, {})
+    missing = _one_manifest(archived).keys() - members_of(making.folder / (FIRST_STEM + ARCHIVE_ENDING))
+    if missing:
+        text = f"the first copy lacks {len(missing):,} entries, among them {min(missing)}"
+        raise AnswerNo(Problem("backup-damaged", text, "look for trouble of the disk, and try again"))
+    return archived
+
+
+def first_base(making: Making, started_ns: int) -> Base:
+    """The first copy, to build upon."""
+    return Base((FIRST_STEM,), read_manifest(making.folder / (FIRST_STEM + MANIFEST_ENDING)), started_ns)
+
+
+def write_files(making: Making) -> Archived:
+    """Archive the files of the site that its base does not hold; may be repeated. The first copy, if any, stays."""
+    private_folder(making.folder)
+    for entry in making.folder.iterdir():
+        if not entry.name.startswith(FIRST_STEM) and entry.name != SUMS_NAME:
+            remove_entry(entry)
+    if making.base is None or FIRST_STEM not in making.base.parts:
+        remove_entry(making.folder / SUMS_NAME)
+    return _write(making, FILES_STEM, making.base.settled() if making.base else {})
+
+
+def _write(making: Making, stem: str, known: Mapping[str, Entry]) -> Archived:
+    done = 0
+
+    def tell(count: int) -> None:
+        nonlocal done
+        done += count
+        making.tell(Progress("files", done, None, Unit.BYTES))
+
+    archive, listed = making.folder / (stem + ARCHIVE_ENDING), making.folder / (stem + MANIFEST_ENDING)
+    try:
+        archived, digest = write_archive(archive, _sources(making.site, known), tell)
+    except OSError as fault:
+        raise explained(fault) from fault
+    write_whole(listed, manifest_to_lines(_one_manifest(archived)))
+    note_sum(making.folder, archive.name, digest)
+    note_sum(making.folder, listed.name, digest_file(listed))
+    return archived
+
+
+def _sources(site: Site, known: Mapping[str, Entry]) -> list[TreeSource]:
+    below = {path: entry for path, entry in known.items() if not path.startswith("/")}
+    sources = [TreeSource(ROOT_PREFIX, site.root, site.skipped(), below)]
+    for path in map(Path, site.record.keep.outside):
+        folder: Path = path
+        skip: Skip = keep_all
+        if not path.is_dir() or path.is_symlink():
+            # A single file is archived through its folder, so that it is described and read like any other.
+            folder, skip = path.parent, _all_but(path.name)
+        if os.path.lexists(path):
+            start = f"{folder}/"
+            there = {name.removeprefix(start): entry for name, entry in known.items() if name.startswith(start)}
+            sources.append(TreeSource(OUTSIDE_PREFIX + str(folder), folder, skip, there))
+    return sources
+
+
+def _all_but(name: str) -> Skip:
+    return lambda path: path != name
+
+
+def _one_manifest(archived: Archived) -> dict[str, Entry]:
+    """Entries below root by tree path, and entries outside root by absolute path."""
+    manifest = dict(archived.trees[ROOT_PREFIX])
+    for prefix, entries in archived.trees.items():
+        if prefix != ROOT_PREFIX:
+            folder = prefix.removeprefix(OUTSIDE_PREFIX)
+            manifest.update({f"{folder}/{path}": replace(e, path=f"{folder}/{path}") for path, e in entries.items()})
+    return manifest
+
+
+def members_of(archive: Path) -> set[str]:
+    """Every member of an archive, which is read through to its end mark."""
+    seen: set[str] = set()
+    with open_members(archive) as members:
+        for member, content in members:
+            if content is not None:
+                while content.read(1024 * 1024):
+                    pass
+            seen.add(path_of_member(member.name))
+    return seen
+
+
+def path_of_member(name: str) -> str:
+    """A member's name as the manifest has it: a tree path, or an absolute path for what lies outside root."""
+    if name.startswith(ROOT_PREFIX + "/"):
+        return name[len(ROOT_PREFIX) + 1 :]
+    return name[len(OUTSIDE_PREFIX) :] if name.startswith(OUTSIDE_PREFIX + "/") else ""
+
+
+def note_sum(folder: Path, name: str, digest: str) -> None:
+    """Note the digest of a file of a backup."""
+    path = folder / SUMS_NAME
+    lines = path.read_text().splitlines() if path.exists() else []
+    lines = [line for line in lines if not line.endswith(f"  {name}")] + [f"{digest}  {name}"]
+    write_whole(path, ("\n".join(lines) + "\n").encode())
+
+
+def explained(fault: OSError) -> AnswerNo:
+    """What the system refused while a backup was written."""
+    text = f"the backup could not be written: {fault.strerror}" + (f" ({fault.filename})" if fault.filename else "")
+    remedy = "free space on the disk of the state folder, or see that every file can be read by this account"
+    return AnswerNo(Problem("backup-failed", text, remedy, str(fault.filename or "")))
