@@ -9,7 +9,9 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
+from yellow_ladder.durable import sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
+from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.manifest import Entry, digest_file, manifest_from_lines
 from yellow_ladder.fingerprints.records import DatabasePrint
 
@@ -147,10 +149,13 @@ def damaged(path: Path, why: str) -> AnswerNo:
     return AnswerNo(Problem("backup-damaged", text, "use another backup; look for trouble of the disk", str(path)))
 
 
-def read_backup(path: Path) -> Backup:
-    """Read a backup's index; raises BadInput when there is none and AnswerNo when it is damaged."""
+def read_backup(path: Path, *, is_named: bool = True) -> Backup:
+    """Read a backup's index; raises BadInput when there is none and AnswerNo when it is damaged.
+
+    One that has not got its name yet is no backup to anybody but who is about to name it.
+    """
     index = path / INDEX_NAME
-    if path.name.endswith(UNFINISHED) or not index.is_file():
+    if (is_named and path.name.endswith(UNFINISHED)) or not index.is_file():
         text = f"there is no finished backup at {path}"
         raise BadInput(Problem("no-backup", text, "see which there are with: yl backup list", str(path)))
     try:
@@ -161,6 +166,15 @@ def read_backup(path: Path) -> Backup:
         return Backup(**{**record, **lists, "path": path, "databases": databases})
     except (ValueError, KeyError, TypeError, AttributeError) as fault:
         raise damaged(index, str(fault)) from fault
+
+
+def let_go(backup: Backup) -> None:
+    """Remove a backup: first its name, so that a half-removed one is never taken for whole."""
+    going = backup.path.with_name(backup.name + UNFINISHED)
+    remove_entry(going)
+    backup.path.rename(going)
+    sync_folder(going.parent)
+    remove_entry(going)
 
 
 def list_backups(folder: Path) -> list[Backup]:

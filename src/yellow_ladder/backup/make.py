@@ -152,10 +152,10 @@ def make_backup(site: Site, version: str, now: datetime, tell: Listener, since: 
         raise
 
 
-def check_backup(path: Path) -> Backup:
+def check_backup(path: Path, *, is_named: bool = True) -> Backup:
     """Read every byte of a finished backup again, and of those that it needs; raises AnswerNo naming the damage."""
     check_sums(path)
-    backup = read_backup(path)
+    backup = read_backup(path, is_named=is_named)
     for base in backup.bases:
         if not (path.parent / base).is_dir():
             text = f"the backup {backup.name} builds upon {base}, which is not there"

@@ -6,14 +6,17 @@ from pathlib import Path
 
 import click
 
-from yellow_ladder.backup.catalog import Backup, list_backups
+from yellow_ladder.backup.catalog import Backup, let_go, list_backups
+from yellow_ladder.backup.copies import copy_backup, fetch_backup, names_at, place_of
 from yellow_ladder.backup.make import check_backup, load_and_compare, make_backup
 from yellow_ladder.backup.restore import restore_aside
-from yellow_ladder.cli.base import Choices, LadderCommand, emit
+from yellow_ladder.backup.retention import past_their_time
+from yellow_ladder.cli.base import Choices, LadderCommand, agree, emit
 from yellow_ladder.cli.progress import narrated
+from yellow_ladder.climb.catalog import needed_backups
 from yellow_ladder.climb.run import utc_now
-from yellow_ladder.errors import BadInput, Problem
-from yellow_ladder.report.climbs import backup_page, backups_page
+from yellow_ladder.errors import AnswerNo, BadInput, Problem
+from yellow_ladder.report.backups import backup_page, backups_page, copied_page, dropped_page, names_page
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey.probes import version_on_disk
 
@@ -32,13 +35,25 @@ def make(choices: Choices, since: str | None) -> None:
     with site.state.locked("backup make"), narrated(choices) as narrator:
         base = _find(site, None if since == "last" else since) if since else None
         backup = make_backup(site, str(version_on_disk(site) or "unknown"), utc_now(), narrator, base)
-    emit("backup make", choices, backup.as_record(), backup_page(backup, "made and read back"))
+        copied = [one for target in site.record.backup.copy_to for one in copy_backup(site, backup, target, narrator)]
+        dropped = _due(site)
+        for one in dropped:
+            let_go(one)
+    said = f"made and read back{', here and elsewhere' if copied else ''}"
+    record = {**backup.as_record(), "copied": [one.as_record() for one in copied], "dropped": [o.name for o in dropped]}
+    emit("backup make", choices, record, backup_page(backup, said, dropped))
 
 
 @command.command("list", cls=LadderCommand)
+@click.option("--at", "place", metavar="PLACE", help="Copies at a place of backup.copy_to.")
 @click.pass_obj
-def list_(choices: Choices) -> None:
+def list_(choices: Choices, place: str | None) -> None:
     """List finished backups, oldest first."""
+    if place:
+        site = choices.site(under_way=True)
+        names = names_at(site, place_of(site, place))
+        emit("backup list", choices, names, names_page(place, names))
+        return
     backups = list_backups(choices.site(under_way=True).state.backups)
     emit("backup list", choices, [one.as_record() for one in backups], backups_page(backups))
 
@@ -86,3 +101,74 @@ def _find(site: Site, name: str | None) -> Backup:
         text = f"there is no backup {name}" if name else "there is no backup yet"
         raise BadInput(Problem("no-backup", text, "see which there are: yl backup list"))
     return found[-1]
+
+
+@command.command("copy", cls=LadderCommand)
+@click.argument("name", required=False)
+@click.option("--to", "place", metavar="PLACE", help="Only to this place of backup.copy_to (default: to every one).")
+@click.pass_obj
+def copy(choices: Choices, name: str | None, place: str | None) -> None:
+    """Copy a backup (default: the newest) elsewhere, read it back there, and only then give it its name there."""
+    site = choices.site(under_way=True)
+    with site.state.locked("backup copy"), narrated(choices) as narrator:
+        backup = _find(site, name)
+        targets = [place_of(site, place)] if place else list(site.record.backup.copy_to)
+        if not targets:
+            place_of(site, None)
+        copied = [one for target in targets for one in copy_backup(site, backup, target, narrator)]
+    emit("backup copy", choices, [one.as_record() for one in copied], copied_page(backup, targets, copied))
+
+
+@command.command("fetch", cls=LadderCommand)
+@click.argument("name")
+@click.option("--from", "place", metavar="PLACE", help="The place of backup.copy_to (default: the only one).")
+@click.pass_obj
+def fetch(choices: Choices, name: str, place: str | None) -> None:
+    """Bring a copy back from elsewhere, decrypt it, and read it back like any other backup."""
+    site = choices.site(under_way=True)
+    with site.state.locked("backup fetch"), narrated(choices) as narrator:
+        backup = fetch_backup(site, name, place_of(site, place), narrator)
+    emit("backup fetch", choices, backup.as_record(), backup_page(backup, "brought back, and every byte as written"))
+
+
+@command.command("drop", cls=LadderCommand)
+@click.argument("name", required=False)
+@click.option("--due", is_flag=True, help="All that are past keep_count and keep_days of the site file.")
+@click.option("--yes", is_flag=True, help="Agree beforehand.")
+@click.pass_obj
+def drop(choices: Choices, name: str | None, due: bool, yes: bool) -> None:
+    """Let backups go: never the last good one, never one that a climb or another backup still needs."""
+    site = choices.site(under_way=True)
+    if bool(name) == due:
+        raise BadInput(Problem("usage", "name either a backup or --due", "see which there are: yl backup list"))
+    with site.state.locked("backup drop"):
+        going = _due(site) if due else [_droppable(site, name)]
+        if going and not yes:
+            agree(choices, f"Remove {', '.join(one.name for one in going)}?", "removing backups")
+        freed = sum(one.size_bytes() for one in going)
+        for one in going:
+            let_go(one)
+    result = {"dropped": [one.name for one in going], "freed_bytes": freed}
+    emit("backup drop", choices, result, dropped_page(going, freed))
+
+
+def _due(site: Site) -> list[Backup]:
+    wishes, backups = site.record.backup, list_backups(site.state.backups)
+    return past_their_time(backups, utc_now(), wishes.keep_count, wishes.keep_days, needed_backups(site))
+
+
+def _droppable(site: Site, name: str | None) -> Backup:
+    """The backup of a name; raises AnswerNo where it has to stay."""
+    chosen = _find(site, name)
+    others = [one for one in list_backups(site.state.backups) if one.name != chosen.name]
+    upon = [one.name for one in others if chosen.name in one.bases]
+    why = ""
+    if chosen.name in needed_backups(site):
+        why = "a climb that was not accepted yet needs it for going back (yl settle accepts)"
+    elif upon:
+        why = f"{upon[0]} builds upon it"
+    elif not any(one.read_back_at for one in others):
+        why = "it is the last good one"
+    if why:
+        raise AnswerNo(Problem("backup-needed", f"the backup {chosen.name} stays: {why}", "see yl backup list"))
+    return chosen

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from yellow_ladder.errors import LadderError, Problem
+from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
 
 if TYPE_CHECKING:
     from rich.console import Console, RenderableType
@@ -118,6 +118,15 @@ def emit(
         console(choices).print(page)
     if exit_code:
         raise click.exceptions.Exit(exit_code)
+
+
+def agree(choices: Choices, question: str, what: str) -> None:
+    """Ask whether to go on; raises BadInput where there is nobody to ask, AnswerNo where the answer is no."""
+    if choices.as_json or not sys.stdin.isatty():
+        text = f"{what} needs somebody's agreement, and there is no terminal to ask at"
+        raise BadInput(Problem("not-agreed", text, "say --yes"))
+    if not click.confirm(question, err=True):
+        raise AnswerNo(Problem("not-agreed", "not agreed to; nothing was changed", ""))
 
 
 def failure_document(command: str, error: LadderError) -> dict[str, Any]:

@@ -2,37 +2,41 @@
 
 from __future__ import annotations
 
-import sys
-
 import click
 
-from yellow_ladder.cli.base import Choices, LadderCommand, emit
+from yellow_ladder.cli.base import Choices, LadderCommand, agree, emit
 from yellow_ladder.climb.catalog import find_climb
-from yellow_ladder.climb.conduct import Conditions, settle
+from yellow_ladder.climb.conduct import Conditions, settle, what_settling_frees
+from yellow_ladder.climb.due import due_climbs, what_speaks_against
+from yellow_ladder.climb.run import utc_now
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.report.climbs import settled_page
+from yellow_ladder.report.words import bytes_in_words
 
 
 @click.command("settle", cls=LadderCommand)
 @click.argument("name", metavar="[CLIMB]", required=False)
 @click.option("--yes", is_flag=True, help="Agree beforehand.")
 @click.option("--drop-backup", is_flag=True, help="Let the climb's backup go too.")
+@click.option("--due", is_flag=True, help="All that are old enough by settle.after_days, if all is well with them.")
 @click.pass_obj
-def command(choices: Choices, name: str | None, yes: bool, drop_backup: bool) -> None:
+def command(choices: Choices, name: str | None, yes: bool, drop_backup: bool, due: bool) -> None:
     """Accept a climb: after this it cannot be taken back by `yl descend`. The backup is kept unless told otherwise."""
     site = choices.site()
+    if due and (name or drop_backup):
+        raise BadInput(Problem("usage", "--due chooses by itself and keeps backups", "leave the other words away"))
     with site.state.locked("settle"):
-        climb = find_climb(site, name)
-        _agree(choices, climb.name, yes=yes)
-        settled = settle(climb, Conditions(), drop_backup=drop_backup)
-    emit("settle", choices, settled.as_record(), settled_page(settled))
-
-
-def _agree(choices: Choices, name: str, *, yes: bool) -> None:
-    if yes:
-        return
-    if choices.as_json or not sys.stdin.isatty():
-        text = "accepting needs somebody's agreement, and there is no terminal to ask at"
-        raise BadInput(Problem("not-agreed", text, "say --yes"))
-    if not click.confirm(f"Accept {name}, so that it can no longer be taken back?", err=True):
-        raise AnswerNo(Problem("not-agreed", "not agreed to; nothing was changed", ""))
+        climbs = due_climbs(site, utc_now()) if due else [find_climb(site, name)]
+        against = {climb.name: what_speaks_against(climb.plan) for climb in climbs} if due else {}
+        if not (yes or due):
+            freed = bytes_in_words(what_settling_frees(climbs[0], drop_backup=drop_backup))
+            question = f"Accept {climbs[0].name}, so that it can no longer be taken back? That frees {freed}."
+            agree(choices, question, "accepting")
+        settled = [settle(one, Conditions(), drop_backup=drop_backup) for one in climbs if not against.get(one.name)]
+    problems = [
+        Problem("not-settled", f"{climb}: {why}", "see yl verify") for climb, whys in against.items() for why in whys
+    ]
+    if problems:
+        raise AnswerNo(problems)
+    result = [one.as_record() for one in settled] if due else settled[0].as_record()
+    emit("settle", choices, result, settled_page(settled))

@@ -90,6 +90,12 @@ def refuse_if_open(site: Site) -> None:
         raise AnswerNo(Problem("climb-unfinished", text, remedy))
 
 
+def needed_backups(site: Site) -> set[str]:
+    """Names of backups that a climb still needs for going back: it is under way, or was not accepted yet."""
+    climbs = [one for one in list_climbs(site) if one.standing.state.is_open or one.standing.state is State.CLIMBED]
+    return {one.plan.backup_name for one in climbs}
+
+
 def sweep_unfrozen(site: Site) -> None:
     """Remove what a kill left of a preparation that never became a plan."""
     for path in site.state.climbs.iterdir() if site.state.climbs.is_dir() else []:

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import shutil
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from yellow_ladder.backup.catalog import UNFINISHED, read_backup
+from yellow_ladder.backup.catalog import UNFINISHED, let_go, read_backup
 from yellow_ladder.backup.make import check_backup
 from yellow_ladder.climb.catalog import Climb
 from yellow_ladder.climb.down import steps_down
@@ -166,8 +165,7 @@ def settle(climb: Climb, conditions: Conditions, *, drop_backup: bool) -> Settle
     if climb.standing.state not in (State.CLIMBED, State.SETTLED):
         text = f"the climb {climb.name} is {climb.standing.state}, not climbed"
         raise AnswerNo(Problem("cannot-settle", text, "only a climb that ended well can be accepted"))
-    first_time = climb.standing.state is State.CLIMBED
-    freed = sum(_size_of(path) for path in (plan.aside,)) + (clone_bytes(climb.standing) if first_time else 0)
+    freed = what_settling_frees(climb, drop_backup=drop_backup)
     run = _run_of(plan, conditions)
     if climb.standing.state is State.CLIMBED:
         run.note(What.END, State.SETTLED, {"backup_dropped": drop_backup})
@@ -178,9 +176,18 @@ def settle(climb: Climb, conditions: Conditions, *, drop_backup: bool) -> Settle
         remove_entry(Path(plan.work))
     backup = run.site.state.backups / plan.backup_name
     if drop_backup and backup.is_dir():
-        freed += read_backup(backup).size_bytes()
-        shutil.rmtree(backup)
+        let_go(read_backup(backup))
     return Settled(plan.climb, freed, plan.backup_name, drop_backup)
+
+
+def what_settling_frees(climb: Climb, *, drop_backup: bool) -> int:
+    """Bytes of the old tree, of clones, and of the backup where it goes too."""
+    plan = climb.plan
+    freed = _size_of(plan.aside)
+    if climb.standing.state is State.CLIMBED:
+        freed += clone_bytes(climb.standing)
+    backup = plan.site.state.backups / plan.backup_name
+    return freed + (read_backup(backup).size_bytes() if drop_backup and backup.is_dir() else 0)
 
 
 def _size_of(path: Path) -> int:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any
 
@@ -33,6 +33,7 @@ from yellow_ladder.fingerprints.judge import TableVerdict, Verdict, is_whole, ju
 from yellow_ladder.fingerprints.lineage import Lineage, compose
 from yellow_ladder.settings.ini import IniSettings
 from yellow_ladder.survey.questions import ask_question
+from yellow_ladder.survey.records import Witness
 from yellow_ladder.survey.take import same_version, wanted_of
 
 PROOF_NAME = "proof.json"
@@ -115,8 +116,8 @@ def prove(run: Run, *, served: bool, keep: bool = True) -> Proof:
             *faults,
             *file_faults,
             *settings_faults,
-            *_judge_versions(plan, after),
-            *_ask_again(plan, served=served),
+            *judge_versions(plan, after.witnesses),
+            *ask_again(plan, served=served),
         ),
         remarks=tuple(remarks),
     )
@@ -216,7 +217,7 @@ def _follow(key: str, new_names: Mapping[str, str]) -> str:
     return key
 
 
-def _ask_again(plan: Plan, *, served: bool) -> list[str]:
+def ask_again(plan: Plan, *, served: bool) -> list[str]:
     """The site's own questions that are to have the same answer after; pages only while somebody serves them."""
     faults = []
     site = site_after(plan)
@@ -228,11 +229,11 @@ def _ask_again(plan: Plan, *, served: bool) -> list[str]:
     return faults
 
 
-def _judge_versions(plan: Plan, after: DataSurvey) -> list[str]:
+def judge_versions(plan: Plan, witnesses: Sequence[Witness]) -> list[str]:
     """Whether every witness tells the new version."""
     sheet = plan.rungs[-1].parsed
     faults = []
-    for witness in after.witnesses:
+    for witness in witnesses:
         wanted = wanted_of(witness, sheet, plan.to_version)
         if wanted and not same_version(witness.says, wanted):
             faults.append(f"the {witness.of} probe says {witness.says or witness.trouble}, {wanted} is wanted")

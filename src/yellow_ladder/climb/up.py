@@ -8,6 +8,7 @@ from dataclasses import asdict, replace
 from pathlib import Path
 
 from yellow_ladder.backup.catalog import DatabaseBackup, read_backup
+from yellow_ladder.backup.copies import copy_backup
 from yellow_ladder.backup.files import Making, first_base, write_files, write_first
 from yellow_ladder.backup.make import finish, write_database
 from yellow_ladder.climb.door import close_site, close_tree, open_site
@@ -19,7 +20,8 @@ from yellow_ladder.climb.run import Facts, Run, Step
 from yellow_ladder.climb.sitefile import follow_moves
 from yellow_ladder.climb.surveys import BEFORE_NAME, DataSurvey, ask_witnesses, write_survey
 from yellow_ladder.climb.ways_back import make_clone
-from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.errors import AnswerNo, LadderError, Problem
+from yellow_ladder.events import Note
 from yellow_ladder.files.archive_write import Archived
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.manifest import (
@@ -30,6 +32,7 @@ from yellow_ladder.files.manifest import (
 )
 from yellow_ladder.migrations.apply import apply_scripts, read_scripts
 from yellow_ladder.services import services_of
+from yellow_ladder.site.records import CopyTarget
 from yellow_ladder.survey.take import count_files, same_version, site_manifest, wanted_of
 
 
@@ -52,6 +55,7 @@ def steps_up(plan: Plan) -> list[Step]:
         Step("backup-read-back", "read the backup back", read_backup_back),
         Step("before", "write down all data as it is now", survey_before),
         *(Step(f"clone:{name}", f"clone the database {name}", clone(name)) for name in cloned),
+        *_copy_steps(plan, "before"),
     ]
     for rung in plan.rungs:
         steps += _rung_steps(rung)
@@ -61,8 +65,16 @@ def steps_up(plan: Plan) -> list[Step]:
         Step("prove", "compare all data and files with before", prove_all),
         Step("site-file", "follow moved paths in the site file", lambda run: follow_moves(run.plan)),
         Step("open", "open the site to its users", lambda run: {"summary": open_site(run.site)}),
+        *_copy_steps(plan, "after"),
         Step("tidy", "remove what is needed no more", tidy),
     ]
+
+
+def _copy_steps(plan: Plan, when: str) -> list[Step]:
+    """Copies of the backup elsewhere: before anything is changed, or when the site is open again."""
+    how = {"before": copy_to, "after": copy_after}[when]
+    targets = [one for one in plan.site.record.backup.copy_to if one.climb == when]
+    return [Step(f"copy:{one.name}", f"copy the backup to {one.name}", how(one)) for one in targets]
 
 
 def _rung_steps(rung: RungPlan) -> list[Step]:
@@ -158,6 +170,31 @@ def back_up(name: str) -> Work:
             return {"summary": "made already"}
         made = write_database(making, run.site.databases()[name])
         return {"copy": asdict(made), "bytes": made.size_bytes}
+
+    return do
+
+
+def copy_to(target: CopyTarget) -> Work:
+    """The work of copying the backup elsewhere before anything is changed."""
+
+    def do(run: Run) -> Facts:
+        backup = read_backup(run.site.state.backups / run.plan.backup_name)
+        copied = copy_backup(run.site, backup, target, run.tell)
+        return {"bytes": sum(one.size_bytes for one in copied)}
+
+    return do
+
+
+def copy_after(target: CopyTarget) -> Work:
+    """The work of copying the backup elsewhere when the site is open again: that it fails is told and ends nothing."""
+
+    def do(run: Run) -> Facts:
+        try:
+            return copy_to(target)(run)
+        except LadderError as fault:
+            text = f"the backup was not copied to {target.name}: {fault.problems[0].message}"
+            run.listen(Note(f"{text}; later: yl backup copy", is_warning=True))
+            return {"summary": "not copied; later: yl backup copy", "failed": text}
 
     return do
 

@@ -7,7 +7,6 @@ from datetime import datetime
 
 from rich.text import Text
 
-from yellow_ladder.backup.catalog import Backup
 from yellow_ladder.checks import Level
 from yellow_ladder.climb.catalog import Climb
 from yellow_ladder.climb.conduct import Settled
@@ -182,11 +181,16 @@ def descended_page(plan: Plan) -> Page:
     )
 
 
-def settled_page(settled: Settled) -> Page:
+def settled_page(settled: Sequence[Settled]) -> Page:
     """What accepting has freed."""
-    page = Page().add(verdict(f"the climb {settled.climb} is accepted", good=True))
-    kept = "removed too" if settled.backup_dropped else f"kept: {settled.backup}"
-    return page.add(facts([("freed", bytes_in_words(settled.freed_bytes)), ("backup", kept)]))
+    page = Page()
+    if not settled:
+        return page.add(Text("No climb is due to be accepted."))
+    for one in settled:
+        kept = "removed too" if one.backup_dropped else f"kept: {one.backup}"
+        page.add(verdict(f"the climb {one.climb} is accepted", good=True))
+        page.add(facts([("freed", bytes_in_words(one.freed_bytes)), ("backup", kept)]))
+    return page
 
 
 def history_page(climbs: Sequence[tuple[Climb, Sequence[JournalRecord]]], *, steps: bool) -> Page:
@@ -240,29 +244,3 @@ def _steps_table(records: Sequence[JournalRecord]):  # type: ignore[no-untyped-d
             ended = datetime.fromisoformat(record.at).strftime("%H:%M:%S")
             ruled.add_row(record.step, ended, took)
     return ruled
-
-
-def backup_page(backup: Backup, words: str) -> Page:
-    """One backup."""
-    page = Page().add(verdict(f"{words}: {backup.name}", good=True))
-    rows = [
-        ("files", f"{backup.files:,} ({bytes_in_words(backup.file_bytes)})"),
-        ("databases", ", ".join(f"{o.name} ({bytes_in_words(o.size_bytes)})" for o in backup.databases) or "none"),
-        ("on disk", f"{bytes_in_words(backup.size_bytes())} in {backup.path}"),
-    ]
-    page.add(facts(rows))
-    if backup.unsteady:
-        page.add(Text("changed while being read (back up again, or with the site closed):", style=CAREFUL))
-        page.add(bullet_list(backup.unsteady))
-    return page
-
-
-def backups_page(backups: Sequence[Backup]) -> Page:
-    """All backups, oldest first."""
-    if not backups:
-        return Page().add(Text("No backups yet."), next_command(("yl backup make", "make one")))
-    ruled = table(["backup", "version", "made", "files", "size"], right=[3, 4])
-    for one in backups:
-        size = bytes_in_words(one.size_bytes())
-        ruled.add_row(one.name, one.version, moment_in_words(one.made_at), f"{one.files:,}", size)
-    return Page().add(ruled, next_command((f"yl backup test {backups[-1].name}", "read it back once more")))

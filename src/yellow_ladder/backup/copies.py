@@ -1,0 +1,218 @@
+"""Copies of backups elsewhere: written, read back at the far end, and only then given their name; and brought back."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import io
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import IO, Any
+
+from yellow_ladder.backup.catalog import SUMS_NAME, UNFINISHED, Backup, damaged, files_of, read_backup
+from yellow_ladder.backup.make import check_backup
+from yellow_ladder.backup.places import Place, opened_place
+from yellow_ladder.durable import private_folder, sync_folder
+from yellow_ladder.errors import AnswerNo, BadInput, Problem
+from yellow_ladder.events import Listener, Progress, Unit
+from yellow_ladder.files.copying import remove_entry
+from yellow_ladder.site.records import CopyTarget
+from yellow_ladder.site.site import Site
+
+_BLOCK = 1024 * 1024
+_ENDING, _KEY_NAME = ".age", "key.age"
+
+
+@dataclass(frozen=True, slots=True)
+class Copied:
+    """A backup that lies at a place, and what its files take there; nothing where it lay there already."""
+
+    backup: str
+    place: str
+    size_bytes: int
+
+    def as_record(self) -> dict[str, Any]:
+        """As JSON."""
+        return {"backup": self.backup, "place": self.place, "bytes": self.size_bytes}
+
+
+def place_of(site: Site, name: str | None) -> CopyTarget:
+    """The place of a name, or the only one; raises BadInput where there is none."""
+    places = site.record.backup.copy_to
+    found = [one for one in places if name in (None, one.name)]
+    if len(found) != 1:
+        known = ", ".join(one.name for one in places) or "none"
+        text = f"there is no place {name}" if name else "the site file has no place for copies, or several"
+        raise BadInput(Problem("no-place", text, f"places in backup.copy_to: {known}"))
+    return found[0]
+
+
+def names_at(site: Site, target: CopyTarget) -> list[str]:
+    """Finished copies at a place, oldest first."""
+    with opened_place(site, target) as place:
+        return [name for name in place.list() if name.startswith(f"{site.name}-") and not name.endswith(UNFINISHED)]
+
+
+def copy_backup(site: Site, backup: Backup, target: CopyTarget, tell: Listener) -> list[Copied]:
+    """Copy a backup, and those that it builds upon, to a place; may be repeated.
+
+    Raises AnswerNo with nothing left there under a finished name.
+    """
+    check_backup(backup.path)
+    with opened_place(site, target) as place:
+        there = place.list()
+        wanted = [name for name in (*backup.bases, backup.name) if name not in there]
+        return [Copied(name, target.name, _copy_one(site, backup, name, target, place, tell)) for name in wanted]
+
+
+def _copy_one(site: Site, backup: Backup, name: str, target: CopyTarget, place: Place, tell: Listener) -> int:
+    source, far = backup.path.parent / name, name + UNFINISHED
+    place.remove(far)
+    place.make_folder(far)
+    sums: dict[str, str] = {}
+    sizes = {one: (source / one).stat().st_size for one in files_of(source)}
+    done, total = 0, 2 * sum(sizes.values())
+
+    def moved(count: int) -> None:
+        nonlocal done
+        done += count
+        tell(Progress(f"copy to {target.name}", min(done, total), total, Unit.BYTES))
+
+    for folder in sorted({one.split("/")[0] for one in sizes if "/" in one}):
+        place.make_folder(f"{far}/{folder}")
+    if target.is_sealed:
+        from yellow_ladder.backup.sealing import Seal
+
+        seal = Seal(site, target)
+        if seal.key:
+            sums[_KEY_NAME] = _send(io.BytesIO(seal.key), place, f"{far}/{_KEY_NAME}", moved)
+        for one in sizes:
+            with (source / one).open("rb") as plain, place.write(f"{far}/{one}{_ENDING}") as sink:
+                counted = _Counted(sink, moved)
+                seal.encrypt(plain, counted)  # type: ignore[arg-type]
+                sums[one + _ENDING] = counted.digest.hexdigest()
+        listing = "".join(f"{digest}  {one}\n" for one, digest in sorted(sums.items()))
+        sums[SUMS_NAME] = _send(io.BytesIO(listing.encode()), place, f"{far}/{SUMS_NAME}", moved)
+    else:
+        for one in sizes:
+            with (source / one).open("rb") as plain:
+                sums[one] = _send(plain, place, f"{far}/{one}", moved)
+    for one, digest in sums.items():
+        with place.read(f"{far}/{one}") as stream:
+            if _digest(stream, moved) != digest:
+                text = f"{one} does not read at `{target.name}` as it was written there"
+                raise AnswerNo(Problem("copy-damaged", text, "look for trouble of its disk or of the network"))
+    place.rename(far, name)
+    return sum(sizes.values())
+
+
+class _Counted:
+    """Passes bytes on, digests and counts them."""
+
+    def __init__(self, sink: IO[bytes], moved: Any) -> None:
+        self._sink, self._moved, self.digest = sink, moved, hashlib.sha256()
+
+    def write(self, block: bytes) -> int:
+        """Take bytes."""
+        self._sink.write(block)
+        self.digest.update(block)
+        self._moved(len(block))
+        return len(block)
+
+    def flush(self) -> None:
+        """Nothing is held back here."""
+
+
+def _send(source: IO[bytes], place: Place, name: str, moved: Any) -> str:
+    with place.write(name) as sink:
+        counted = _Counted(sink, moved)
+        while block := source.read(_BLOCK):
+            counted.write(block)
+    return counted.digest.hexdigest()
+
+
+def _digest(stream: IO[bytes], moved: Any) -> str:
+    digest = hashlib.sha256()
+    while block := stream.read(_BLOCK):
+        digest.update(block)
+        moved(len(block))
+    return digest.hexdigest()
+
+
+def fetch_backup(site: Site, name: str, target: CopyTarget, tell: Listener) -> Backup:
+    """Bring a copy back, with those that it builds upon, decrypt it and read it back like any other backup.
+
+    Raises AnswerNo with nothing left here.
+    """
+    final = site.state.backups / name
+    if final.is_dir():
+        raise BadInput(Problem("backup-there", f"the backup {name} is here already", f"yl backup test {name}"))
+    with opened_place(site, target) as place:
+        if name.endswith(UNFINISHED) or name not in place.list():
+            text = f"there is no finished copy {name} at `{target.name}`"
+            raise BadInput(Problem("no-backup", text, f"yl backup list --at {target.name}"))
+        with _removed_on_failure(site.state.backups / (name + UNFINISHED)) as folder:
+            _fetch_files(site, name, target, place, folder, tell)
+            _check_fetched(folder)
+            for base in read_backup(folder, is_named=False).bases:
+                if not (site.state.backups / base).is_dir():
+                    fetch_backup(site, base, target, tell)
+            check_backup(folder, is_named=False)
+            folder.rename(final)
+            sync_folder(final.parent)
+    return read_backup(final)
+
+
+@contextlib.contextmanager
+def _removed_on_failure(folder: Path) -> Iterator[Path]:
+    remove_entry(folder)
+    private_folder(folder)
+    try:
+        yield folder
+    except BaseException:
+        remove_entry(folder)
+        raise
+
+
+def _fetch_files(site: Site, name: str, target: CopyTarget, place: Place, folder: Path, tell: Listener) -> None:
+    names = []
+    for one in place.list(name):
+        below = [f"{one}/{inner}" for inner in place.list(f"{name}/{one}")] if one.endswith((".pgdump",)) else []
+        names += below or [one]
+    sealed = any(one.endswith(_ENDING) for one in names)
+    done = 0
+
+    def moved(count: int) -> None:
+        nonlocal done
+        done += count
+        tell(Progress(f"fetch from {target.name}", done, None, Unit.BYTES))
+
+    unsealing = None
+    if sealed:
+        from yellow_ladder.backup.sealing import Unsealing
+
+        key = b""
+        if _KEY_NAME in names:
+            with place.read(f"{name}/{_KEY_NAME}") as stream:
+                key = stream.read(_BLOCK)
+        unsealing = Unsealing(site, target, key)
+        names = [one for one in names if one not in (_KEY_NAME, SUMS_NAME)]
+    for one in names:
+        path = folder / (one.removesuffix(_ENDING) if sealed else one)
+        path.parent.mkdir(mode=0o700, exist_ok=True)
+        path.touch(mode=0o600)
+        with place.read(f"{name}/{one}") as stream, path.open("wb") as sink:
+            if unsealing is None:
+                while block := stream.read(_BLOCK):
+                    sink.write(block)
+                    moved(len(block))
+            else:
+                unsealing.decrypt(stream, sink, one)
+                moved(path.stat().st_size)
+
+
+def _check_fetched(folder: Path) -> None:
+    """A name that comes from elsewhere must not lead elsewhere, and an index must be there at all."""
+    if any(not part or part.startswith(".") for one in files_of(folder) for part in one.split("/")):
+        raise damaged(folder, "it holds names that no backup has")

@@ -1,0 +1,38 @@
+"""Which backups have had their time. Pure: it decides and removes nothing."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from datetime import datetime, timedelta
+
+from yellow_ladder.backup.catalog import Backup
+
+
+def past_their_time(
+    backups: Sequence[Backup], now: datetime, keep_count: int, keep_days: int, needed: Collection[str]
+) -> list[Backup]:
+    """Backups (oldest first) beyond `keep_count` and older than `keep_days`; 0 is no limit, and none at all keeps all.
+
+    Never the newest that was read back, never one of `needed`, never one that a backup which stays builds upon.
+    """
+    if not keep_count and not keep_days:
+        return []
+    ordered = sorted(backups, key=lambda one: (one.made_at, one.name))
+    good = [one for one in ordered if one.read_back_at]
+    kept = {one.name for one in good[-1:]} | set(needed)
+    if keep_count:
+        kept |= {one.name for one in ordered[-keep_count:]}
+    if keep_days:
+        kept |= {one.name for one in ordered if now - _moment(one.made_at) <= timedelta(days=keep_days)}
+    bases = {one.name: one.bases for one in ordered}
+    pending = list(kept)
+    while pending:
+        for base in bases.get(pending.pop(), []):
+            if base not in kept:
+                kept.add(base)
+                pending.append(base)
+    return [one for one in ordered if one.name not in kept]
+
+
+def _moment(stamp: str) -> datetime:
+    return datetime.fromisoformat(stamp.replace("Z", "+00:00"))

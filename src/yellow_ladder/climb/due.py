@@ -1,0 +1,52 @@
+"""Climbs that are accepted without being asked: days have passed, the proof was whole, and all is still well."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+
+from yellow_ladder.climb.catalog import Climb, list_climbs
+from yellow_ladder.climb.expected import site_after
+from yellow_ladder.climb.plan import Plan
+from yellow_ladder.climb.progress import State
+from yellow_ladder.climb.proof import ask_again, judge_versions, load_proof
+from yellow_ladder.climb.surveys import ask_witnesses
+from yellow_ladder.errors import LadderError
+from yellow_ladder.services import State as ServiceState
+from yellow_ladder.services import services_of
+from yellow_ladder.site.site import Site
+
+
+def due_climbs(site: Site, now: datetime) -> list[Climb]:
+    """Climbs whose time to be accepted has come, by the site file; none where it names no days."""
+    days = site.record.settle.after_days
+    if not days:
+        return []
+    standing = [one for one in list_climbs(site) if one.standing.state is State.CLIMBED and one.standing.ended_at]
+    return [one for one in standing if now - (one.standing.ended_at or now) >= timedelta(days=days)]
+
+
+def what_speaks_against(plan: Plan) -> list[str]:
+    """Why a climb should not be accepted by itself: its proof, versions, services, databases, the site's own questions.
+
+    What users have written since is no reason, so that rows are not compared again.
+    """
+    site = site_after(plan)
+    found = []
+    try:
+        if not load_proof(plan).is_whole:
+            found.append("its proof was not whole")
+        running = {one.name: one.state() for one in services_of(site)}
+        found += [
+            f"the service {name} does not run" for name in plan.running if running.get(name) is not ServiceState.RUNNING
+        ]
+        for name, database in site.databases().items():
+            try:
+                database.probe()
+            except LadderError as fault:
+                found.append(f"the database {name}: {fault.problems[0].message}")
+        served = bool(plan.running)
+        found += judge_versions(plan, ask_witnesses(site, served=served))
+        found += ask_again(plan, served=served)
+    except LadderError as fault:
+        found.append(fault.problems[0].message)
+    return found
