@@ -12,6 +12,7 @@ from typing import Any
 from yellow_ladder.database import mariadb_clone as clone
 from yellow_ladder.database import mariadb_look as look
 from yellow_ladder.database import mariadb_move as move
+from yellow_ladder.database import mariadb_parts as parts
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.clients import Client
 from yellow_ladder.database.mariadb_apply import apply_once
@@ -226,10 +227,11 @@ class MariadbDatabase(ServerDatabase):
         """See the port. At rest, every table is locked against writing for as long as the block lasts."""
         program = self._client("dump")
         with self._reading() as connection:
-            extra = move.older_kin_options(mariadb=is_mariadb(connection))
+            kin = move.older_kin_options(mariadb=is_mariadb(connection))
         held = self._locked() if at_rest else contextlib.nullcontext()
         with held:
-            move.dump(self.address, program, target, on_amount, extra)
+            whole = [part if callable(part) else [*kin, *part] for part in parts.whole(self.address)]
+            move.dump(self.address, program, target, on_amount, whole)
             yield MariadbDatabase(self.address)
 
     @contextlib.contextmanager

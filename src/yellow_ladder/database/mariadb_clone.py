@@ -13,6 +13,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from yellow_ladder.database import mariadb_move as move
+from yellow_ladder.database import mariadb_parts as parts
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.clients import Client
 from yellow_ladder.database.mariadb_connect import Connection, connected, is_mariadb, quoted, rows
@@ -23,8 +24,6 @@ from yellow_ladder.files.copying import copy_bytes, remove_entry
 _STRUCTURE, _EVENTS = "structure.sql.zst", "events.sql.zst"
 _PLAIN_NAME = re.compile(r"[A-Za-z0-9_]+")
 _LOCAL = ("", "localhost", "127.0.0.1", "::1")
-_DEFINITIONS = ("--no-data", "--routines", "--triggers", "--skip-events")
-_ONLY_EVENTS = ("--no-data", "--no-create-info", "--skip-routines", "--skip-triggers", "--events")
 
 
 def why_not(address: DatabaseAddress) -> str:
@@ -76,8 +75,8 @@ def make(address: DatabaseAddress, program: Client, place: Path) -> int:
     """Take definitions and files of every table into a folder; may be repeated. Returns its bytes."""
     remove_entry(place)
     private_folder(place)
-    move.dump(address, program, place / _STRUCTURE, _nobody, list(_DEFINITIONS))
-    move.dump(address, program, place / _EVENTS, _nobody, list(_ONLY_EVENTS))
+    move.dump(address, program, place / _STRUCTURE, _nobody, parts.definitions(address))
+    move.dump(address, program, place / _EVENTS, _nobody, parts.only_events(address))
     with connected(address) as connection:
         names = _tables(connection)
         folder = _folder(connection, address.database)

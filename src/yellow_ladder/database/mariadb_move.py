@@ -6,7 +6,7 @@ import contextlib
 import os
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import IO
@@ -16,14 +16,17 @@ import zstandard
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.clients import Client, run_client
 from yellow_ladder.database.mariadb_connect import call_of, connected, locked, quoted, rows
+from yellow_ladder.database.mariadb_parts import END_MARK, Part
 from yellow_ladder.database.port import Details, OnAmount
 from yellow_ladder.errors import AnswerNo, Problem
 
 _BLOCK = 1024 * 1024
 _LEVEL = 1  # the server's programs write faster than a stronger level compresses
-_END_MARK, _TAIL = b"-- Dump completed", 4096
+_TAIL = 4096
+# The program's header would have a date that the site's own mode allowed (31 February) loaded as no date at all.
+_MODES = b"SQL_MODE='NO_AUTO_VALUE_ON_ZERO'", b"SQL_MODE='NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES'"
 _DUMP = (
-    "--single-transaction", "--quick", "--routines", "--triggers", "--events", "--hex-blob", "--tz-utc",
+    "--single-transaction", "--quick", "--hex-blob", "--tz-utc",
     "--default-character-set=utf8mb4", "--no-tablespaces", "--max-allowed-packet=1G", "--skip-dump-date",
 )  # fmt: skip
 _LOAD = (
@@ -32,8 +35,8 @@ _LOAD = (
 _OLDER_KIN = ("--column-statistics=0", "--set-gtid-purged=OFF")
 
 
-def dump(address: DatabaseAddress, program: Client, target: Path, on_amount: OnAmount, extra: list[str]) -> None:
-    """Dump a database as SQL into one compressed file."""
+def dump(address: DatabaseAddress, program: Client, target: Path, on_amount: OnAmount, parts: Sequence[Part]) -> None:
+    """Dump a database as SQL into one compressed file, part by part."""
     done = 0
 
     def compress(source: IO[bytes]) -> None:
@@ -43,13 +46,12 @@ def dump(address: DatabaseAddress, program: Client, target: Path, on_amount: OnA
         with os.fdopen(descriptor, "wb") as stream:
             with packer.stream_writer(stream, closefd=False) as writer:
                 while block := source.read(_BLOCK):
-                    writer.write(block)
+                    writer.write(block.replace(*_MODES, 1) if not done else block)
                     done += len(block)
             stream.flush()
             os.fsync(stream.fileno())
 
     with call_of(address) as (arguments, call), _thread_at_the_end(compress) as sink:
-        argv = [program.path, *arguments, *_DUMP, *extra, address.database]
         stalled = _Stalled(address)
 
         def look_on() -> None:
@@ -57,7 +59,13 @@ def dump(address: DatabaseAddress, program: Client, target: Path, on_amount: OnA
             stalled.see(done)
 
         looking = replace(call, target=sink, look_on=look_on)
-        run_client(argv, looking, f"the dump of the database `{address.name}`")
+        for part in parts:
+            if callable(part):
+                part(sink)
+                sink.flush()
+            else:
+                argv = [program.path, *arguments, *_DUMP, *part, address.database]
+                run_client(argv, looking, f"the dump of the database `{address.name}`")
 
 
 class _Stalled:
@@ -125,7 +133,7 @@ def check_dump(source: Path) -> None:
                 tail = (tail + block)[-_TAIL:]
     except zstandard.ZstdError as fault:
         tail = str(fault).encode()
-    if _END_MARK not in tail:
+    if END_MARK not in tail:
         text = f"the dump {source.name} breaks off before its end"
         raise AnswerNo(Problem("backup-damaged", text, "use another backup; look for trouble of the disk", str(source)))
 

@@ -1,0 +1,148 @@
+"""What the server's dump program does not write so that it loads to the same, and how a dump is put together.
+
+Views: it writes them by name, and one WITH CHECK OPTION over a view that comes later cannot be made. FLOAT: the server
+prints six digits, and a value needs up to nine. Both are written here; what fires on changes of rows comes after them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from typing import IO, Any
+
+from pymysql.converters import escape_string
+
+from yellow_ladder.database.address import DatabaseAddress
+from yellow_ladder.database.mariadb_connect import Connection, connected, quoted, rows, streamed
+from yellow_ladder.database.mariadb_look import tables
+from yellow_ladder.database.port import Table
+
+Writer = Callable[[IO[bytes]], None]
+Part = Sequence[str] | Writer
+"""Options for one run of the dump program, or somebody who writes SQL by himself."""
+END_MARK = b"-- Dump completed"
+_SETTINGS = (
+    "SET NAMES utf8mb4, SESSION time_zone = '+00:00', SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES',"
+    " SESSION foreign_key_checks = 0, SESSION unique_checks = 0;\n"
+)
+_ROWS_A_STATEMENT, _BYTES_A_STATEMENT = 500, 1024 * 1024
+_NO_CODE = ("--skip-triggers", "--skip-routines", "--skip-events")
+_ONLY_CODE = ("--no-data", "--no-create-info", "--triggers", "--routines")
+
+
+def whole(address: DatabaseAddress) -> list[Part]:
+    """A whole database: tables with rows, exact values, then triggers, routines and events, then views."""
+    ignored = _ignored_views(address)
+    return [
+        [*_NO_CODE, *ignored],
+        lambda sink: _write_exact_floats(address, sink),
+        [*_ONLY_CODE, "--events", *ignored],
+        lambda sink: _write_views(address, sink),
+    ]
+
+
+def definitions(address: DatabaseAddress) -> list[Part]:
+    """Everything but rows and events."""
+    ignored = _ignored_views(address)
+    return [
+        ["--no-data", *_NO_CODE, *ignored],
+        [*_ONLY_CODE, "--skip-events", *ignored],
+        lambda sink: _write_views(address, sink),
+    ]
+
+
+def only_events(address: DatabaseAddress) -> list[Part]:
+    """Events alone, which start to work as soon as they are there."""
+    return [
+        ["--no-data", "--no-create-info", "--skip-triggers", "--skip-routines", "--events", *_ignored_views(address)]
+    ]
+
+
+def _views(connection: Connection) -> list[str]:
+    query = "SELECT table_name FROM information_schema.views WHERE table_schema = DATABASE() ORDER BY 1"
+    return [str(name) for (name,) in rows(connection, query)]
+
+
+def _ignored_views(address: DatabaseAddress) -> list[str]:
+    with connected(address) as connection:
+        return [f"--ignore-table={address.database}.{name}" for name in _views(connection)]
+
+
+def _write_views(address: DatabaseAddress, sink: IO[bytes]) -> None:
+    """Each view after those that it is made of, and the mark that nothing is missing."""
+    with connected(address) as connection:
+        texts = {}
+        for name in _views(connection):
+            ((_, text, charset, collation),) = rows(connection, f"SHOW CREATE VIEW {quoted(name)}")
+            settings = f"SET character_set_client = {charset}, collation_connection = {collation};\n"
+            texts[name] = (settings.encode(), str(text).encode())
+    sink.write(_SETTINGS.encode())
+    for name in in_order({name: text for name, (_, text) in texts.items()}):
+        settings_before, text = texts[name]
+        sink.write(settings_before + text + b";\n")
+    sink.write(_SETTINGS.encode() + END_MARK + b"\n")
+
+
+def in_order(texts: dict[str, bytes]) -> list[str]:
+    """Names so that each comes after those that its text names."""
+    done: list[str] = []
+    waiting = {
+        name: {other for other in texts if other != name and quoted(other).encode() in text}
+        for name, text in texts.items()
+    }
+    while waiting:
+        ready = sorted(name for name, needs in waiting.items() if not needs & waiting.keys())
+        for name in ready or sorted(waiting):  # none is ready only where a view is broken anyway
+            done.append(name)
+            del waiting[name]
+    return done
+
+
+def _write_exact_floats(address: DatabaseAddress, sink: IO[bytes]) -> None:
+    """Rows of tables in which a FLOAT is more than what the server prints of it, written once more with all digits."""
+    with connected(address) as asking:
+        found = [(table, kinds) for table, kinds in tables(asking).values() if _is_inexact(asking, table, kinds)]
+        generated = {(str(table), str(column)) for table, column in rows(asking, _GENERATED)} if found else set()
+    for table, kinds in found:
+        columns = [name for name in table.columns if (table.name, name) not in generated]
+        sink.write(f"{_SETTINGS}DELETE FROM {quoted(table.name)};\n".encode())
+        with connected(address, as_text=True) as connection:
+            for statement in _inserts(connection, table, columns, kinds):
+                sink.write(statement)
+
+
+_GENERATED = """
+SELECT table_name, column_name FROM information_schema.columns
+WHERE table_schema = DATABASE() AND extra LIKE '%GENERATED%'"""
+
+
+def _is_inexact(connection: Connection, table: Table, kinds: dict[str, str]) -> bool:
+    floats = [quoted(name) for name, kind in kinds.items() if kind == "float"]
+    if not floats:
+        return False
+    differs = " OR ".join(f"CAST(CAST({name} AS CHAR) AS FLOAT) <> {name}" for name in floats)
+    return bool(rows(connection, f"SELECT 1 FROM {quoted(table.name)} WHERE {differs} LIMIT 1"))
+
+
+def _inserts(connection: Connection, table: Table, columns: Sequence[str], kinds: dict[str, str]) -> Iterator[bytes]:
+    wanted = ", ".join(f"CAST({quoted(n)} AS DOUBLE)" if kinds[n] == "float" else quoted(n) for n in columns)
+    start = f"INSERT INTO {quoted(table.name)} ({', '.join(map(quoted, columns))}) VALUES\n".encode()
+    with streamed(connection, f"SELECT {wanted} FROM {quoted(table.name)}") as cursor:
+        held: list[bytes] = []
+        size = 0
+        while chunk := cursor.fetchmany(_ROWS_A_STATEMENT):
+            for row in chunk:
+                held.append(b"(" + b",".join(_literal(value) for value in row) + b")")
+                size += len(held[-1])
+                if len(held) >= _ROWS_A_STATEMENT or size > _BYTES_A_STATEMENT:
+                    yield start + b",\n".join(held) + b";\n"
+                    held, size = [], 0
+        if held:
+            yield start + b",\n".join(held) + b";\n"
+
+
+def _literal(value: Any) -> bytes:
+    if value is None:
+        return b"NULL"
+    if isinstance(value, bytes):
+        return b"X'" + value.hex().encode() + b"'"
+    return b"'" + str(escape_string(str(value))).encode() + b"'"
