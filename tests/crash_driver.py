@@ -6,7 +6,7 @@ Prints one JSON object: how many kill points there are, how many were tried here
 Modes, `KILL-THEN`: kill at `record` (each journal record, before and after it is on disk), at `call` (each change of
 the file system that the program makes once it plans) while climbing, or at `back-call` while descending; then
 `continue` or `descend`. With `failing-` before it, the last release fails and the climb goes back by itself; with
-`plain-`, the kernel cannot exchange folders in one instant.
+`plain-`, the kernel cannot exchange folders in one instant. With `ENGINE:` before all that, on that engine's server.
 """
 
 from __future__ import annotations
@@ -31,8 +31,9 @@ from yellow_ladder.climb.prepare import stage_climb
 from yellow_ladder.climb.progress import State
 from yellow_ladder.climb.prospect import look_ahead
 from yellow_ladder.climb.run import utc_now
-from yellow_ladder.demo.prepare import prepare_demo, start_site, stop_site
+from yellow_ladder.demo.prepare import Place, prepare_demo, start_site, stop_site
 from yellow_ladder.demo.proof import Picture, picture_of
+from yellow_ladder.demo.servers import remove_server
 from yellow_ladder.errors import AnswerNo
 from yellow_ladder.events import silent
 from yellow_ladder.site.site import Site, load_site
@@ -129,9 +130,15 @@ def descend_with(site: Site, at: int) -> int:
 class Bench:
     """A pristine site, a copy to hurt, and pictures of how it should look in the end."""
 
-    def __init__(self, folder: Path, kill: str) -> None:
-        self.pristine, self.hurt, self.kill = folder / "pristine", folder / "hurt", kill
-        prepare_demo(self.pristine, rows=ROWS, broken=kill.startswith("failing"))
+    def __init__(self, folder: Path, kill: str, engine: str) -> None:
+        self.pristine, self.hurt, self.kill, self.engine = folder / "pristine", folder / "hurt", kill, engine
+        self.demo = prepare_demo(self.pristine, rows=ROWS, broken=kill.startswith("failing"), place=Place(engine))
+        self.dump, self.details = folder / "pristine-dump", {}
+        if engine != "sqlite":
+            database = load_site(self.pristine / "ladder.toml").databases()["main"]
+            self.details = dict(database.details())
+            with database.backed_up(self.dump, lambda _done, _total: None, at_rest=True):
+                pass
         with_outside = (self.pristine / "ladder.toml").read_text()
         (folder / "outside.conf").write_text("proxy to quaybook\n")
         line = f'keys = ["etc/secret.key"]\noutside = ["{folder / "outside.conf"}"]\n'
@@ -151,6 +158,8 @@ class Bench:
     def fresh(self) -> Site:
         shutil.copytree(self.pristine, self.hurt, symlinks=True)
         site = self.site()
+        if self.engine != "sqlite":
+            site.databases()["main"].restore_from(self.dump, self.details)
         start_site(site)
         return site
 
@@ -215,14 +224,19 @@ def _to_the_end(site: Site, then: str) -> State:
 
 def main() -> None:
     folder, mode, first, step = Path(sys.argv[1]), sys.argv[2], int(sys.argv[3]), int(sys.argv[4])
+    engine, _, mode = mode.rpartition(":")
     kill, _, then = mode.rpartition("-")
-    bench = Bench(folder, kill)
+    bench = Bench(folder, kill, engine or "sqlite")
     failures, tried = {}, 0
-    for at in range(first, bench.points, step):
-        wrong = bench.attempt(at, then)
-        tried += 1
-        if wrong:
-            failures[at] = wrong
+    try:
+        for at in range(first, bench.points, step):
+            wrong = bench.attempt(at, then)
+            tried += 1
+            if wrong:
+                failures[at] = wrong
+    finally:
+        if bench.demo.server is not None:
+            remove_server(bench.demo.server)
     print(json.dumps({"points": bench.points, "tried": tried, "failures": failures}))
 
 

@@ -10,13 +10,14 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import Demo
+from tests.conftest import Demo, need
 from tests.crash_driver import in_child
 from yellow_ladder.climb.conduct import Conditions, begin
 from yellow_ladder.climb.journal import Instant, JournalRecord
 from yellow_ladder.climb.prepare import stage_climb
 from yellow_ladder.climb.prospect import look_ahead
 from yellow_ladder.climb.run import utc_now
+from yellow_ladder.demo.servers import missing_programs
 from yellow_ladder.events import silent
 
 SHARDS = 4
@@ -32,6 +33,12 @@ SWEEPS = [
     ("failing-record-descend", 4, 6, 80),
     ("plain-call-continue", 2, 9, 100),
     ("plain-call-descend", 6, 9, 100),
+    ("postgresql:record-continue", 3, 17, 80),
+    ("postgresql:record-descend", 5, 17, 80),
+    ("postgresql:back-call-descend", 5, 17, 40),
+    ("mariadb:record-continue", 2, 17, 80),
+    ("mariadb:record-descend", 7, 17, 80),
+    ("mariadb:back-call-descend", 9, 17, 40),
 ]
 
 
@@ -39,6 +46,8 @@ SWEEPS = [
 def test_a_climb_killed_anywhere_ends_whole(
     mode: str, first: int, step: int, fewest_points: int, tmp_path: Path
 ) -> None:
+    engine = mode.rpartition(":")[0]
+    need(missing_programs(engine) if engine else [], f"a test of {engine}")
     done = subprocess.run(
         [sys.executable, "-m", "tests.crash_driver", str(tmp_path), mode, str(first), str(step)],
         capture_output=True,
