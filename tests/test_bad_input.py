@@ -60,7 +60,7 @@ SITE_FILES: list[tuple[str, str, str, str, str]] = [
     ('data = ["data", "uploads"]', 'data = "uploads"', "wrong-value", "keep.data", "docs/site-file.md"),
     ('data = ["data", "uploads"]', 'data = ["../elsewhere"]', "wrong-value", "keep.data[0]", "docs/site-file.md"),
     ('product = "quaybook"\n', "", "missing-key", "product", "docs/site-file.md"),
-    ('product = "quaybook"', 'product = "quaybook"\n[backup]\nkeep = 3', "key-not-built", "backup", "take the key out"),
+    ('product = "quaybook"', 'product = "quaybook"\n[commands]\nafter = 3', "key-not-built", "commands", "take"),
     ('digests = "required"', 'digests = "required"\nmirror = "b"', "key-not-built", "releases.mirror", ""),
     ('kind = "process"', 'kind = "systemd"', "wrong-value", "services[0].kind", "docs/site-file.md"),
     ('root = "quaybook"', 'root = "quaybok"', "no-root", "quaybok", "root"),
