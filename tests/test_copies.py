@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import pwd
 import shutil
+import sqlite3
 import subprocess
 import threading
 import time
@@ -19,12 +20,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tests.conftest import Demo, need
+from tests.conftest import Demo, MakeDemo, need
 from yellow_ladder.backup.catalog import Backup
 from yellow_ladder.backup.retention import past_their_time
 from yellow_ladder.climb.catalog import list_climbs
 from yellow_ladder.climb.due import due_climbs, what_speaks_against
 from yellow_ladder.demo.prepare import free_port
+from yellow_ladder.demo.proof import picture_of
 
 SSHD = "/usr/sbin/sshd"
 NOW = datetime(2026, 11, 23, 12, 0, tzinfo=UTC)
@@ -296,3 +298,43 @@ def test_a_climb_is_accepted_by_itself_only_when_it_is_old_and_well(demo: Demo) 
     subprocess.run(["kill", (demo.folder / "run/web.pid").read_text().split()[0]], check=True)
     time.sleep(0.5)
     assert any("web does not run" in why for why in what_speaks_against(climb.plan))
+
+
+def test_a_place_that_does_not_answer_is_found_before_the_window(idle: Demo, tmp_path: Path) -> None:
+    vault = tmp_path / "vault"
+    words = (
+        f'[[backup.copy_to]]\nname = "vault"\nfolder = "{vault}"\nclimb = "before"\npassphrase_env = "QUAY_PHRASE"\n'
+    )
+    with_place(idle, words)
+
+    def finding(**environment: str) -> tuple[str, str]:
+        found = idle.yl("check", "--json", **environment).document["result"]["findings"]
+        (one,) = [one for one in found if one["check"] == "copies elsewhere"]
+        return one["level"], one["saw"]
+
+    level, saw = finding(QUAY_PHRASE="x")
+    assert (level, "vault" in saw) == ("stop", True)
+    vault.mkdir()
+    assert "QUAY_PHRASE is not set" in finding()[1]
+    assert finding(QUAY_PHRASE="x")[0] == "ok"
+
+
+def test_several_databases_of_several_engines_go_up_and_back_together(engine_demo: MakeDemo) -> None:
+    demo = engine_demo("postgresql")
+    second = sqlite3.connect(demo.folder / "tides.sqlite")
+    second.executescript(
+        "CREATE TABLE tides (day TEXT PRIMARY KEY, cm INT); INSERT INTO tides VALUES ('2026-11-23', 41)"
+    )
+    second.close()
+    demo.edit("[keep]", '[[databases]]\nname = "tides"\nurl = "sqlite:///tides.sqlite"\n\n[keep]')
+    before = picture_of(demo.site())
+    found = demo.json("climb", "--to", "4.0", "--yes")
+    assert set(found["proof"]["tables"]) == {"main", "tides"}
+    connection = sqlite3.connect(demo.folder / "tides.sqlite")
+    connection.execute("DELETE FROM tides")
+    connection.commit()
+    connection.close()
+    price = demo.json("descend", "--yes")["price"]["tables"]
+    assert [(one["database"], one["deleted"]) for one in price] == [("tides", 1)]
+    assert picture_of(demo.site()) == before
+    assert demo.yl("backup", "test", "--load").code == 0

@@ -48,6 +48,14 @@ def place_of(site: Site, name: str | None) -> CopyTarget:
     return found[0]
 
 
+def passphrase_is_there(site: Site, target: CopyTarget) -> None:
+    """Raise BadInput where copies are to be encrypted and cannot be."""
+    if target.is_sealed:
+        from yellow_ladder.backup.sealing import Seal
+
+        Seal(site, target)
+
+
 def names_at(site: Site, target: CopyTarget) -> list[str]:
     """Finished copies at a place, oldest first."""
     with opened_place(site, target) as place:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 
-from yellow_ladder.checks.backups import backup_age, backup_place
+from yellow_ladder.checks.backups import backup_age, backup_place, copies_elsewhere
 from yellow_ladder.checks.data import (
     database_reachable,
     database_rights,
@@ -56,6 +56,7 @@ SITE_CHECKS: dict[str, Check] = {
     "unreadable files": unreadable_files,
     "unclaimed files": unclaimed_files,
     "backup place": backup_place,
+    "copies elsewhere": copies_elsewhere,
     "last backup": backup_age,
     "own questions": own_questions,
 }

@@ -82,9 +82,9 @@ def stop(check: str, saw: str, remedy: str, needed: str = "") -> Finding:
     return Finding(check, Level.STOP, saw, remedy, needed)
 
 
-def count_of(number: int, noun: str) -> str:
+def count_of(number: int, noun: str, plural: str = "") -> str:
     """`1 file`, `2,000 files`."""
-    return f"{number:,} {noun}{'' if number == 1 else 's'}"
+    return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
 
 
 def some_of(items: Iterable[str], most: int = 5) -> str:

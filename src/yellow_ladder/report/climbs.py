@@ -35,6 +35,7 @@ from yellow_ladder.report.look import (
 )
 from yellow_ladder.report.routes import rungs_table
 from yellow_ladder.report.words import bytes_in_words, count_of, moment_in_words, time_in_words
+from yellow_ladder.site.records import CopyTarget
 
 _VERDICT_STYLES = {
     Verdict.SAME: GOOD,
@@ -64,6 +65,7 @@ def plan_page(prospect: Prospect, plan: Plan) -> Page:
         page.add(heading("Settings"), _settings_table(plan))
     files = prospect.survey.files
     databases = sum(one.size_bytes for one in prospect.survey.databases)
+    early = "; files are copied before the site closes, then only what changed" if plan.first_copy else ""
     data = f"{count_of(files.data_files, 'data file')} ({bytes_in_words(files.data_bytes)})"
     page.add(
         facts(
@@ -72,16 +74,23 @@ def plan_page(prospect: Prospect, plan: Plan) -> Page:
                     "closed to users",
                     f"while {count_of(len(steps_up(plan)), 'step')} run; data folders are renamed, not copied",
                 ),
-                ("backed up first", f"all files and databases ({bytes_in_words(databases)}), and read back"),
+                ("backed up first", f"all files and databases ({bytes_in_words(databases)}), and read back{early}"),
                 ("carried across", f"settings, {data}, add-ons, keys, owners and modes"),
                 ("if a step fails", "the site goes back to " + plan.from_version + " by itself")
                 if plan.site.record.on_failure == "go-back"
                 else ("if a step fails", "it stops there and waits for you"),
                 *(("the way back", _way_in_words(way)) for way in plan.ways_back),
+                *(("copied to", _place_in_words(one)) for one in plan.site.record.backup.copy_to if one.climb != "no"),
             ]
         )
     )
     return page
+
+
+def _place_in_words(target: CopyTarget) -> str:
+    """Where the backup goes, and when."""
+    when = {"before": "before anything is changed", "after": "when the site is open again"}[target.climb]
+    return f"{target.name}, {when}{', encrypted' if target.is_sealed else ''}"
 
 
 def _way_in_words(way: WayBack) -> str:
