@@ -218,6 +218,18 @@ def test_a_climb_copies_first_when_asked_and_changes_nothing_when_it_cannot(demo
     vault = tmp_path / "vault"
     with_place(demo, f'[[backup.copy_to]]\nname = "vault"\nfolder = "{vault}"\nclimb = "before"\n')
     answer = demo.yl("climb", "--to", "4.0", "--yes", "--json")
+    assert (answer.code, answer.problems[0]["code"]) == (1, "check-stops")
+    vault.mkdir()
+
+    def take_away() -> None:
+        while not (demo.root / "data" / "closed").exists():
+            time.sleep(0.005)
+        vault.rmdir()
+
+    thief = threading.Thread(target=take_away)
+    thief.start()
+    answer = demo.yl("climb", "--to", "4.0", "--yes", "--json")
+    thief.join()
     assert (answer.code, answer.problems[0]["code"]) == (1, "climb-failed")
     assert "vault" in answer.problems[1]["message"]
     assert (demo.root / "VERSION").read_text().strip() == "2.4"
@@ -298,6 +310,30 @@ def test_a_climb_is_accepted_by_itself_only_when_it_is_old_and_well(demo: Demo) 
     subprocess.run(["kill", (demo.folder / "run/web.pid").read_text().split()[0]], check=True)
     time.sleep(0.5)
     assert any("web does not run" in why for why in what_speaks_against(climb.plan))
+
+
+def test_what_a_place_says_is_not_trusted(idle: Demo, tmp_path: Path) -> None:
+    vault = tmp_path / "vault"
+    vault.mkdir()
+    with_place(idle, f'[[backup.copy_to]]\nname = "vault"\nfolder = "{vault}"\n')
+    backup = Path(idle.json("backup", "make")["path"])
+    archive = backup / "files.tar.zst"
+    content = archive.read_bytes()
+    archive.write_bytes(content[:-9] + bytes(9))
+    shutil.rmtree(vault / backup.name)
+    answer = idle.yl("backup", "copy", "--json")  # a damaged backup is not passed on as a good one
+    assert (answer.code, answer.problems[0]["code"]) == (1, "backup-damaged")
+    archive.write_bytes(content)
+    assert idle.yl("backup", "copy").code == 0
+    shutil.rmtree(backup)
+    (vault / backup.name / ".profile").write_text("hostile")
+    answer = idle.yl("backup", "fetch", backup.name, "--json")
+    assert (answer.code, answer.problems[0]["code"]) == (1, "copy-refused")
+    assert idle.yl("backup", "fetch", "../../x", "--json").problems[0]["code"] == "copy-refused"
+    (vault / backup.name / ".profile").unlink()
+    (vault / backup.name / "extra").write_text("hostile")
+    assert idle.yl("backup", "fetch", backup.name, "--json").problems[0]["code"] == "backup-damaged"
+    assert list(backup.parent.iterdir()) == []
 
 
 def test_a_place_that_does_not_answer_is_found_before_the_window(idle: Demo, tmp_path: Path) -> None:

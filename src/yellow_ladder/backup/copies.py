@@ -5,12 +5,13 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import io
-from collections.abc import Iterator
+import re
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any
 
-from yellow_ladder.backup.catalog import SUMS_NAME, UNFINISHED, Backup, damaged, files_of, read_backup
+from yellow_ladder.backup.catalog import SUMS_NAME, UNFINISHED, Backup, damaged, files_of, read_backup, read_sums
 from yellow_ladder.backup.make import check_backup
 from yellow_ladder.backup.places import Place, opened_place
 from yellow_ladder.durable import private_folder, sync_folder
@@ -22,6 +23,7 @@ from yellow_ladder.site.site import Site
 
 _BLOCK = 1024 * 1024
 _ENDING, _KEY_NAME = ".age", "key.age"
+_PLAIN_PATH = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*(?:/[A-Za-z0-9][A-Za-z0-9._-]*)?")
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,9 +53,10 @@ def place_of(site: Site, name: str | None) -> CopyTarget:
 def passphrase_is_there(site: Site, target: CopyTarget) -> None:
     """Raise BadInput where copies are to be encrypted and cannot be."""
     if target.is_sealed:
-        from yellow_ladder.backup.sealing import Seal
+        from yellow_ladder.backup.sealing import passphrase_of, recipient_of
 
-        Seal(site, target)
+        if not passphrase_of(site, target):
+            recipient_of(target)
 
 
 def names_at(site: Site, target: CopyTarget) -> list[str]:
@@ -65,9 +68,9 @@ def names_at(site: Site, target: CopyTarget) -> list[str]:
 def copy_backup(site: Site, backup: Backup, target: CopyTarget, tell: Listener) -> list[Copied]:
     """Copy a backup, and those that it builds upon, to a place; may be repeated.
 
-    Raises AnswerNo with nothing left there under a finished name.
+    What is read for it is held against the backup's own digests, and what is written is read again there. Raises
+    AnswerNo with nothing left there under a finished name.
     """
-    check_backup(backup.path)
     with opened_place(site, target) as place:
         there = place.list()
         wanted = [name for name in (*backup.bases, backup.name) if name not in there]
@@ -79,6 +82,7 @@ def _copy_one(site: Site, backup: Backup, name: str, target: CopyTarget, place: 
     place.remove(far)
     place.make_folder(far)
     sums: dict[str, str] = {}
+    own = read_sums(source)
     sizes = {one: (source / one).stat().st_size for one in files_of(source)}
     done, total = 0, 2 * sum(sizes.values())
 
@@ -96,16 +100,18 @@ def _copy_one(site: Site, backup: Backup, name: str, target: CopyTarget, place: 
         if seal.key:
             sums[_KEY_NAME] = _send(io.BytesIO(seal.key), place, f"{far}/{_KEY_NAME}", moved)
         for one in sizes:
-            with (source / one).open("rb") as plain, place.write(f"{far}/{one}{_ENDING}") as sink:
-                counted = _Counted(sink, moved)
-                seal.encrypt(plain, counted)  # type: ignore[arg-type]
+            with (source / one).open("rb") as raw, place.write(f"{far}/{one}{_ENDING}") as sink:
+                read, counted = _Digested(raw), _Counted(sink, moved)
+                seal.encrypt(read, counted)  # type: ignore[arg-type]
                 sums[one + _ENDING] = counted.digest.hexdigest()
+            _hold_against(own, source / one, one, read.digest.hexdigest())
         listing = "".join(f"{digest}  {one}\n" for one, digest in sorted(sums.items()))
         sums[SUMS_NAME] = _send(io.BytesIO(listing.encode()), place, f"{far}/{SUMS_NAME}", moved)
     else:
         for one in sizes:
             with (source / one).open("rb") as plain:
                 sums[one] = _send(plain, place, f"{far}/{one}", moved)
+            _hold_against(own, source / one, one, sums[one])
     for one, digest in sums.items():
         with place.read(f"{far}/{one}") as stream:
             if _digest(stream, moved) != digest:
@@ -113,6 +119,25 @@ def _copy_one(site: Site, backup: Backup, name: str, target: CopyTarget, place: 
                 raise AnswerNo(Problem("copy-damaged", text, "look for trouble of its disk or of the network"))
     place.rename(far, name)
     return sum(sizes.values())
+
+
+def _hold_against(own: dict[str, str], path: Path, name: str, digest: str) -> None:
+    """Raise AnswerNo where a file of the backup is not what was written."""
+    if name != SUMS_NAME and own.get(name) != digest:
+        raise damaged(path, "its bytes are not those that were written")
+
+
+class _Digested:
+    """Passes bytes on and digests them."""
+
+    def __init__(self, source: IO[bytes]) -> None:
+        self._source, self.digest = source, hashlib.sha256()
+
+    def read(self, size: int = -1) -> bytes:
+        """So many bytes."""
+        block = self._source.read(size)
+        self.digest.update(block)
+        return block
 
 
 class _Counted:
@@ -153,6 +178,7 @@ def fetch_backup(site: Site, name: str, target: CopyTarget, tell: Listener) -> B
 
     Raises AnswerNo with nothing left here.
     """
+    _refuse_odd_names(name, ())
     final = site.state.backups / name
     if final.is_dir():
         raise BadInput(Problem("backup-there", f"the backup {name} is here already", f"yl backup test {name}"))
@@ -162,7 +188,6 @@ def fetch_backup(site: Site, name: str, target: CopyTarget, tell: Listener) -> B
             raise BadInput(Problem("no-backup", text, f"yl backup list --at {target.name}"))
         with _removed_on_failure(site.state.backups / (name + UNFINISHED)) as folder:
             _fetch_files(site, name, target, place, folder, tell)
-            _check_fetched(folder)
             for base in read_backup(folder, is_named=False).bases:
                 if not (site.state.backups / base).is_dir():
                     fetch_backup(site, base, target, tell)
@@ -188,6 +213,7 @@ def _fetch_files(site: Site, name: str, target: CopyTarget, place: Place, folder
     for one in place.list(name):
         below = [f"{one}/{inner}" for inner in place.list(f"{name}/{one}")] if one.endswith((".pgdump",)) else []
         names += below or [one]
+    _refuse_odd_names(name, names)
     sealed = any(one.endswith(_ENDING) for one in names)
     done = 0
 
@@ -220,7 +246,9 @@ def _fetch_files(site: Site, name: str, target: CopyTarget, place: Place, folder
                 moved(path.stat().st_size)
 
 
-def _check_fetched(folder: Path) -> None:
-    """A name that comes from elsewhere must not lead elsewhere, and an index must be there at all."""
-    if any(not part or part.startswith(".") for one in files_of(folder) for part in one.split("/")):
-        raise damaged(folder, "it holds names that no backup has")
+def _refuse_odd_names(backup: str, names: Sequence[str]) -> None:
+    """A name that comes from elsewhere must not lead elsewhere."""
+    odd = [one for one in (backup, *names) if not _PLAIN_PATH.fullmatch(one)]
+    if odd:
+        text = f"the copy has the name {odd[0]!r}, which no backup has"
+        raise AnswerNo(Problem("copy-refused", text, "see who else writes to that place"))

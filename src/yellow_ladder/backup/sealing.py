@@ -42,6 +42,15 @@ def passphrase_of(site: Site, target: CopyTarget) -> str:
     return ""
 
 
+def recipient_of(target: CopyTarget) -> pyrage.x25519.Recipient:
+    """The public key of a place; raises BadInput for what is none."""
+    try:
+        return pyrage.x25519.Recipient.from_str(target.recipient)
+    except pyrage.RecipientError as fault:
+        text = f"the recipient of `{target.name}` is no key of the age format: {fault}"
+        raise BadInput(Problem("bad-recipient", text, "it begins with age1 and is made by: age-keygen")) from fault
+
+
 class Seal:
     """Encrypts the files of one copy. `key` is what must lie beside them, nothing where the reader has a key."""
 
@@ -54,11 +63,7 @@ class Seal:
             self.key = pyrage.passphrase.encrypt(f"{own}\n".encode(), phrase)
             self._recipient = own.to_public()
             return
-        try:
-            self._recipient = pyrage.x25519.Recipient.from_str(target.recipient)
-        except pyrage.RecipientError as fault:
-            text = f"the recipient of `{target.name}` is no key of the age format: {fault}"
-            raise BadInput(Problem("bad-recipient", text, "it begins with age1 and is made by: age-keygen")) from fault
+        self._recipient = recipient_of(target)
 
     def encrypt(self, source: IO[bytes], sink: IO[bytes]) -> None:
         """Encrypt one file."""

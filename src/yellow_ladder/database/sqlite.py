@@ -354,7 +354,7 @@ class SqliteDatabase:
 
     def why_no_clone(self) -> str:
         """See the port."""
-        return "its copy is put back as quickly as a clone"
+        return "a file needs none"
 
     def make_clone(self, place: Path) -> int:
         """See the port."""
