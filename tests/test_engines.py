@@ -17,8 +17,8 @@ import pytest
 
 from tests.conftest import Demo, MakeDemo
 from tests.engines import SERVERS, ask, connect, databases_on, server_of
-from yellow_ladder.backup.catalog import SUMS_NAME, list_backups
-from yellow_ladder.backup.make import load_and_compare, make_backup
+from yellow_ladder.backup.catalog import SUMS_NAME, files_of, list_backups
+from yellow_ladder.backup.make import check_backup, load_and_compare, make_backup
 from yellow_ladder.climb.catalog import list_climbs
 from yellow_ladder.climb.run import utc_now
 from yellow_ladder.database import open_database
@@ -26,7 +26,7 @@ from yellow_ladder.database.port import LedgerEntry
 from yellow_ladder.demo.prepare import Place
 from yellow_ladder.demo.proof import picture_of
 from yellow_ladder.demo.servers import start_server, stop_server
-from yellow_ladder.errors import AnswerNo
+from yellow_ladder.errors import AnswerNo, LadderError
 from yellow_ladder.events import silent
 from yellow_ladder.files.manifest import digest_file
 from yellow_ladder.fingerprints.scan import take_fingerprint
@@ -135,6 +135,24 @@ def test_a_backup_is_loaded_and_compared_value_by_value(engine: str, engine_demo
     assert (answer.code, answer.problems[0]["code"]) == (1, "backup-differs")
     assert "the table berths" in answer.problems[0]["message"]
     assert databases_on(demo) == there
+
+
+def test_one_flipped_bit_anywhere_is_found(engine: str, engine_demo: MakeDemo) -> None:
+    demo = engine_demo(engine, start=False)
+    backup = make_backup(demo.site(), "2.4", utc_now(), silent)
+    assert check_backup(backup.path).name == backup.name
+    for name in files_of(backup.path):
+        path = backup.path / name
+        original = path.read_bytes()
+        for place in {0, len(original) // 2, len(original) - 1}:
+            content = bytearray(original)
+            content[place] ^= 4
+            path.write_bytes(content)
+            with pytest.raises(LadderError) as told:
+                check_backup(backup.path)
+            assert told.value.problems[0].code in ("backup-damaged", "no-backup"), name
+        path.write_bytes(original)
+    assert check_backup(backup.path).name == backup.name
 
 
 def _counts(demo: Demo) -> list[tuple[int]]:

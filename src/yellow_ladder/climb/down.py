@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 from collections.abc import Sequence
 from pathlib import Path
@@ -196,6 +197,9 @@ def tidy_back(run: Run) -> Facts:
     remove_entry(run.plan.aside)
     drop_scratch(run.plan)
     drop_clones(run.plan)
+    for database in run.site.databases().values():
+        with contextlib.suppress(LadderError):  # it takes room and is otherwise harmless
+            database.drop_leftovers()
     remove_entry(run.site.state.backups / (run.plan.backup_name + UNFINISHED))
     if Path(run.plan.work) != run.plan.folder:
         remove_entry(Path(run.plan.work))

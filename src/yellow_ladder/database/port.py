@@ -207,6 +207,9 @@ class Database(Protocol):
     def drop_clone(self, place: Path) -> None:
         """Remove a clone; may be repeated."""
 
+    def drop_leftovers(self) -> None:
+        """Remove what putting back left behind; may be repeated, and nothing waits for it."""
+
     def ledger(self) -> list[LedgerEntry]:
         """Migrations applied by this tool, in order."""
 

@@ -264,7 +264,12 @@ class PostgresqlDatabase(ServerDatabase):
         move.make_empty(self.address, fresh, details)
         move.load(self.address, major, fresh, backup)
         move.finish(self.address, fresh, details)
-        move.swapped_in(self.address, fresh, gone)
+        move.swap(self.address, fresh, gone)
+
+    def drop_leftovers(self) -> None:
+        """See the port. Dropping writes everything out that the server holds, which the way back need not wait for."""
+        with connected(self.address, database=move.maintenance(self.address)) as connection:
+            move.drop(connection, beside(self.address.database, "old", move.LONGEST_NAME))
 
     def why_no_clone(self) -> str:
         """See the port."""
@@ -281,10 +286,11 @@ class PostgresqlDatabase(ServerDatabase):
         return move.exists(self.address, scratch_name(place))
 
     def return_to_clone(self, place: Path, details: Details) -> None:
-        """See the port. The two databases change names at once; the newer one is dropped."""
+        """See the port. The two databases change names at once."""
         gone = beside(self.address.database, "old", move.LONGEST_NAME)
         move.finish(self.address, scratch_name(place), details)
-        move.swapped_in(self.address, scratch_name(place), gone)
+        self.drop_leftovers()
+        move.swap(self.address, scratch_name(place), gone)
 
     def drop_clone(self, place: Path) -> None:
         """See the port."""

@@ -258,13 +258,6 @@ SELECT current_user, r.rolcreatedb OR r.rolsuper, pg_get_userbyid(d.datdba), pg_
 FROM pg_roles AS r, pg_database AS d WHERE r.rolname = current_user AND d.datname = current_database()"""
 
 
-def swapped_in(address: DatabaseAddress, fresh: str, gone: str) -> None:
-    """Swap, and drop the database that was there."""
-    swap(address, fresh, gone)
-    with connected(address, database=maintenance(address)) as connection:
-        drop(connection, gone)
-
-
 def exists(address: DatabaseAddress, name: str) -> bool:
     """Whether the server has a database of a name."""
     with connected(address, database=maintenance(address)) as connection:

@@ -371,6 +371,9 @@ class SqliteDatabase:
     def drop_clone(self, place: Path) -> None:
         """See the port."""
 
+    def drop_leftovers(self) -> None:
+        """See the port."""
+
     def ledger(self) -> list[LedgerEntry]:
         """See the port."""
         with self._connected() as connection:
