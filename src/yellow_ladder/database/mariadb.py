@@ -35,7 +35,6 @@ from yellow_ladder.database.port import (
     Session,
     Span,
     Table,
-    Traits,
     UndecodableText,
 )
 from yellow_ladder.database.row_changes import Row
@@ -53,6 +52,7 @@ class MariadbDatabase(ServerDatabase):
     """A database of a MariaDB server. With `held`, everything is read through one connection, at its moment."""
 
     ending = "sql.zst"
+    _answers = look
     moves_meanwhile = True
 
     def __init__(self, address: DatabaseAddress, held: Connection | None = None) -> None:
@@ -111,16 +111,6 @@ class MariadbDatabase(ServerDatabase):
         self.__dict__.pop("_known", None)
         return [table for table, _ in self._known.values()]
 
-    def objects(self) -> dict[str, str]:
-        """See the port."""
-        with self._reading() as connection:
-            return look.objects(connection)
-
-    def positions(self) -> dict[str, str]:
-        """See the port."""
-        with self._reading() as connection:
-            return look.positions(connection)
-
     def scalar(self, query: str) -> Any:
         """See the port."""
         with self._reading() as connection:
@@ -135,16 +125,6 @@ class MariadbDatabase(ServerDatabase):
     def count_rows_gently(self, table: str) -> int:
         """See the port. Readers never keep writers waiting here."""
         return self.count_rows(table)
-
-    def traits(self) -> Traits:
-        """See the port."""
-        with self._reading() as connection:
-            return look.traits(connection)
-
-    def broken_objects(self) -> list[str]:
-        """See the port."""
-        with self._reading() as connection:
-            return look.broken_objects(connection)
 
     def invalid_constraints(self, *, thorough: bool) -> list[str]:
         """See the port."""

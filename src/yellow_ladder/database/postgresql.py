@@ -24,7 +24,6 @@ from yellow_ladder.database.port import (
     Session,
     Span,
     Table,
-    Traits,
     UndecodableText,
 )
 from yellow_ladder.database.postgresql_connect import Connection, command, connected, plain
@@ -44,6 +43,7 @@ class PostgresqlDatabase(ServerDatabase):
     """A database of a PostgreSQL server."""
 
     ending = "pgdump"
+    _answers = look
     moves_meanwhile = False
 
     @contextlib.contextmanager
@@ -99,16 +99,6 @@ class PostgresqlDatabase(ServerDatabase):
         self.__dict__.pop("_known", None)
         return [table for _, _, table in self._known.values()]
 
-    def objects(self) -> dict[str, str]:
-        """See the port."""
-        with self._reading() as connection:
-            return look.objects(connection)
-
-    def positions(self) -> dict[str, str]:
-        """See the port."""
-        with self._reading() as connection:
-            return look.positions(connection)
-
     def scalar(self, query: str) -> Any:
         """See the port."""
         with self._reading() as connection:
@@ -130,16 +120,6 @@ class PostgresqlDatabase(ServerDatabase):
     def count_rows_gently(self, table: str) -> int:
         """See the port. Readers never keep writers waiting here."""
         return self.count_rows(table)
-
-    def traits(self) -> Traits:
-        """See the port."""
-        with self._reading() as connection:
-            return look.traits(connection)
-
-    def broken_objects(self) -> list[str]:
-        """See the port."""
-        with self._reading() as connection:
-            return look.broken_objects(connection)
 
     def invalid_constraints(self, *, thorough: bool) -> list[str]:  # noqa: ARG002
         """See the port. The server knows by itself, so that nothing takes long."""

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import hashlib
-from abc import ABC, abstractmethod
+from abc import abstractmethod
 from collections.abc import Collection, Iterator, Sequence
 from pathlib import Path
 
 from yellow_ladder.database.address import DatabaseAddress
+from yellow_ladder.database.answers import Answering
 from yellow_ladder.database.port import Database, Table, TableChanges
 from yellow_ladder.database.row_changes import Row, count_differences, csv_path, paired, write_differences
 from yellow_ladder.errors import OwnFault, Problem
 
 
-class ServerDatabase(ABC):
+class ServerDatabase(Answering):
     """A database of a server: it has no files of its own in the site, and others are connected to it."""
 
     def __init__(self, address: DatabaseAddress) -> None:

@@ -6,6 +6,7 @@ import contextlib
 import os
 import sqlite3
 from collections.abc import Collection, Iterator, Sequence
+from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -13,6 +14,7 @@ from urllib.parse import quote
 from yellow_ladder.database import sqlite_changes
 from yellow_ladder.database import sqlite_look as look
 from yellow_ladder.database.address import DatabaseAddress
+from yellow_ladder.database.answers import Answering, WithoutClone
 from yellow_ladder.database.port import (
     LEDGER_TABLE,
     Chunk,
@@ -24,14 +26,13 @@ from yellow_ladder.database.port import (
     Span,
     Table,
     TableChanges,
-    Traits,
     UndecodableText,
 )
 from yellow_ladder.database.row_changes import csv_path, paired
 from yellow_ladder.database.sqlite_locks import lock_holders
 from yellow_ladder.database.sqlite_look import quoted
 from yellow_ladder.durable import sync_folder
-from yellow_ladder.errors import AnswerNo, BadInput, OwnFault, Problem
+from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.files.copying import copy_bytes, remove_entry
 
 BUSY_S = 5.0
@@ -42,16 +43,20 @@ _COMPANIONS = ("-wal", "-shm", "-journal")
 _COUNTERS = ((24, 28), (40, 44), (92, 100))
 
 
-class SqliteDatabase:
+class SqliteDatabase(Answering, WithoutClone):
     """A database in one file."""
 
     ending = "sqlite"
     moves_meanwhile = False
+    _answers = look
 
     def __init__(self, address: DatabaseAddress, *, busy_s: float = BUSY_S) -> None:
         """Name the database; nothing is opened yet. `busy_s` is how long a lock of others is waited for."""
         self.address = address
         self._busy_s = busy_s
+
+    def _reading(self) -> AbstractContextManager[sqlite3.Connection]:
+        return self._connected()
 
     @contextlib.contextmanager
     def _connected(self, *, write: bool = False) -> Iterator[sqlite3.Connection]:
@@ -123,16 +128,6 @@ class SqliteDatabase:
         keyed = sorted((position, column) for column, position in facts if position)
         return Table(name, tuple(column for column, _ in facts), tuple(column for _, column in keyed))
 
-    def objects(self) -> dict[str, str]:
-        """See the port."""
-        # The data of a virtual table lies in tables of its own, which are read like any other.
-        query = (
-            "SELECT type || ' ' || name, sql FROM sqlite_master"
-            " WHERE (type <> 'table' OR sql LIKE 'CREATE VIRTUAL TABLE%') AND sql IS NOT NULL"
-        )
-        with self._connected() as connection:
-            return dict(connection.execute(query + " ORDER BY 1").fetchall())
-
     def scalar(self, query: str) -> Any:
         """See the port."""
         with self._connected() as connection:
@@ -147,16 +142,6 @@ class SqliteDatabase:
         """See the port."""
         with self._connected() as connection:
             return look.count_gently(connection, table)
-
-    def traits(self) -> Traits:
-        """See the port."""
-        with self._connected() as connection:
-            return look.traits_of(connection)
-
-    def broken_objects(self) -> list[str]:
-        """See the port."""
-        with self._connected() as connection:
-            return look.broken_objects(connection)
 
     def invalid_constraints(self, *, thorough: bool) -> list[str]:
         """See the port."""
@@ -177,11 +162,6 @@ class SqliteDatabase:
         if path.is_file() and not (os.access(path, os.W_OK) and os.access(path.parent, os.W_OK)):
             return [(f"this account cannot write {path} and beside it", "run yl as root")]
         return []
-
-    def positions(self) -> dict[str, str]:
-        """See the port."""
-        with self._connected() as connection:
-            return look.positions(connection)
 
     def unfinished(self) -> str:
         """See the port."""
@@ -351,28 +331,6 @@ class SqliteDatabase:
         sync_folder(path.parent)
         fresh.replace(path)
         sync_folder(path.parent)
-
-    def why_no_clone(self) -> str:
-        """See the port."""
-        return "a file needs none"
-
-    def make_clone(self, place: Path) -> int:
-        """See the port."""
-        raise OwnFault(Problem("no-clone", f"the database `{self.address.name}` has no clone {place}"))
-
-    def has_clone(self, place: Path) -> bool:  # noqa: ARG002
-        """See the port."""
-        return False
-
-    def return_to_clone(self, place: Path, details: Details) -> None:  # noqa: ARG002
-        """See the port."""
-        self.make_clone(place)
-
-    def drop_clone(self, place: Path) -> None:
-        """See the port."""
-
-    def drop_leftovers(self) -> None:
-        """See the port."""
 
     def ledger(self) -> list[LedgerEntry]:
         """See the port."""

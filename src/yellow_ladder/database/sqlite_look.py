@@ -56,7 +56,7 @@ def _has_row_numbers(connection: sqlite3.Connection, table: str, columns: list[s
     return True
 
 
-def traits_of(connection: sqlite3.Connection) -> Traits:
+def traits(connection: sqlite3.Connection) -> Traits:
     """Encoding, collations that the schema names, sequences."""
     encoding = str(connection.execute("PRAGMA encoding").fetchone()[0])
     texts = [row[0] for row in connection.execute("SELECT sql FROM sqlite_master WHERE sql IS NOT NULL")]
@@ -73,18 +73,29 @@ def positions(connection: sqlite3.Connection) -> dict[str, str]:
     return {str(name): str(seq) for name, seq in rows if name != LEDGER_TABLE}
 
 
+def objects(connection: sqlite3.Connection) -> dict[str, str]:
+    """Views, triggers and indexes by `kind name`; the data of a virtual table lies in tables of its own."""
+    query = (
+        "SELECT type || ' ' || name, sql FROM sqlite_master"
+        " WHERE (type <> 'table' OR sql LIKE 'CREATE VIRTUAL TABLE%') AND sql IS NOT NULL ORDER BY 1"
+    )
+    return dict(connection.execute(query).fetchall())
+
+
 def broken_objects(connection: sqlite3.Connection) -> list[str]:
     """Views that cannot be read and triggers that cannot run. The engine compiles them; nothing is executed."""
     query = "SELECT type, name, tbl_name, sql FROM sqlite_master WHERE type IN ('view', 'trigger') ORDER BY type, name"
     found, blamed = [], set()
-    objects = connection.execute(query).fetchall()
-    for kind, name, _, _ in objects:
+    found_objects = connection.execute(query).fetchall()
+    for kind, name, _, _ in found_objects:
         if kind == "view":
             fault = _fault_of(connection, f"SELECT * FROM {quoted(name)} LIMIT 0")
             if fault:
                 found.append(f"the view {name}: {fault}")
                 blamed.add(name)
-    triggers = [(name, table, sql) for kind, name, table, sql in objects if kind == "trigger" and table not in blamed]
+    triggers = [
+        (name, table, sql) for kind, name, table, sql in found_objects if kind == "trigger" and table not in blamed
+    ]
     for table in sorted({table for _, table, _ in triggers}):
         for event, statement in _events(connection, table):
             fault = _fault_of(connection, f"EXPLAIN {statement}")

@@ -1,0 +1,83 @@
+"""Questions that every engine answers on one connection, each by a module of its own."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from contextlib import AbstractContextManager
+from pathlib import Path
+from typing import Any, Protocol
+
+from yellow_ladder.database.port import Details, Traits
+from yellow_ladder.errors import OwnFault, Problem
+
+
+class Answers(Protocol):
+    """A module that looks at a database through an open connection."""
+
+    def traits(self, connection: Any, /) -> Traits:
+        """Version, encoding, collations, sequences."""
+
+    def objects(self, connection: Any, /) -> dict[str, str]:
+        """Everything that is defined, by `kind name`."""
+
+    def positions(self, connection: Any, /) -> dict[str, str]:
+        """Where sequences stand."""
+
+    def broken_objects(self, connection: Any, /) -> list[str]:
+        """What no longer works."""
+
+
+class Answering(ABC):
+    """The part of the port that is one question on one connection."""
+
+    _answers: Answers
+
+    @abstractmethod
+    def _reading(self) -> AbstractContextManager[Any]:
+        """A connection that reads."""
+
+    def traits(self) -> Traits:
+        """See the port."""
+        with self._reading() as connection:
+            return self._answers.traits(connection)
+
+    def objects(self) -> dict[str, str]:
+        """See the port."""
+        with self._reading() as connection:
+            return self._answers.objects(connection)
+
+    def positions(self) -> dict[str, str]:
+        """See the port."""
+        with self._reading() as connection:
+            return self._answers.positions(connection)
+
+    def broken_objects(self) -> list[str]:
+        """See the port."""
+        with self._reading() as connection:
+            return self._answers.broken_objects(connection)
+
+
+class WithoutClone:
+    """The part of the port that clones, for an engine whose copies are put back as quickly."""
+
+    def why_no_clone(self) -> str:
+        """See the port."""
+        return "a file needs none"
+
+    def make_clone(self, place: Path) -> int:
+        """See the port."""
+        raise OwnFault(Problem("no-clone", f"there is no clone at {place}"))
+
+    def has_clone(self, place: Path) -> bool:  # noqa: ARG002
+        """See the port."""
+        return False
+
+    def return_to_clone(self, place: Path, details: Details) -> None:  # noqa: ARG002
+        """See the port."""
+        self.make_clone(place)
+
+    def drop_clone(self, place: Path) -> None:
+        """See the port."""
+
+    def drop_leftovers(self) -> None:
+        """See the port."""
