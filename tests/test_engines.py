@@ -102,6 +102,21 @@ def test_accepting_lets_the_clone_go_and_says_what_that_frees(engine: str, engin
     assert not climb.plan.clone_place("main").exists()
 
 
+def test_a_sequence_that_steps_back_is_no_success(engine: str, engine_demo: MakeDemo) -> None:
+    demo = engine_demo(engine, rows=300)
+    assert demo.yl("climb", "--to", "4.0", "--yes").code == 0
+    back = {
+        "postgresql": "ALTER SEQUENCE bookings_id_seq RESTART WITH 7",  # the next 293 bookings would collide
+        "mariadb": "ALTER TABLE bookings AUTO_INCREMENT = 7",  # the server goes on behind the last row all the same
+    }[engine]
+    ask(demo, back, "UPDATE logins SET seen = NULL")
+    answer = demo.yl("verify", "--json")
+    assert answer.code == (engine == "postgresql")
+    faults = answer.document["result"]["faults"]
+    assert [fault for fault in faults if "steps back" in fault] == faults
+    assert bool(faults) == (engine == "postgresql")
+
+
 def test_a_release_that_fails_leaves_everything_as_it_was(engine: str, engine_demo: MakeDemo) -> None:
     demo = engine_demo(engine, broken=True)
     before, there = picture_of(demo.site()), databases_on(demo)

@@ -78,7 +78,7 @@ def _run_of(plan: Plan, conditions: Conditions) -> Run:
 
 def _after_trouble(run: Run, trouble: StepTrouble) -> State:
     plan, standing = run.plan, run.standing()
-    if trouble.step.id == "look-again":
+    if trouble.step.id in ("look-again", "first-copy"):  # the site still serves, and nothing of it was touched
         _clear_away(plan)
         run.note(What.END, State.GIVEN_UP, {"reason": trouble.problems[0].message})
         raise AnswerNo(trouble.problems)

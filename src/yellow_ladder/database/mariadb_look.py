@@ -8,7 +8,7 @@ from typing import Any
 import pymysql
 
 from yellow_ladder.database.mariadb_connect import Connection, is_mariadb, quoted, rows
-from yellow_ladder.database.port import LEDGER_TABLE, Session, Table, Traits
+from yellow_ladder.database.port import COUNTER_OF, LEDGER_TABLE, Session, Table, Traits
 
 PROGRESS_TABLE = "yellow_ladder_progress"
 OURS = (LEDGER_TABLE, PROGRESS_TABLE)
@@ -127,11 +127,15 @@ def positions(connection: Connection) -> dict[str, str]:
         " AND auto_increment IS NOT NULL AND table_type <> 'SEQUENCE' AND table_name NOT IN %s ORDER BY 1",
         (OURS,),
     )
-    found = {str(name): str(stands) for name, stands in counters}
+    found = {f"{COUNTER_OF}{name}": str(stands) for name, stands in counters}
     for (name,) in rows(connection, _SEQUENCES):
         ((stands,),) = rows(connection, f"SELECT next_not_cached_value FROM {quoted(name)}")
         found[f"sequence {name}"] = str(stands)
     return found
+
+
+def _sequences(connection: Connection) -> tuple[str, ...]:
+    return tuple(name.removeprefix(COUNTER_OF).removeprefix("sequence ") for name in positions(connection))
 
 
 def version_of(connection: Connection) -> str:
@@ -151,7 +155,7 @@ def traits(connection: Connection) -> Traits:
     )
     collations = tuple(sorted({str(collation), *(str(name) for (name,) in used)}))
     engine = "mariadb" if is_mariadb(connection) else "mysql"
-    return Traits(engine, version_of(connection), str(charset), collations, tuple(positions(connection)))
+    return Traits(engine, version_of(connection), str(charset), collations, _sequences(connection))
 
 
 def broken_objects(connection: Connection) -> list[str]:

@@ -76,6 +76,8 @@ class UndecodableText(Exception):
 
 
 LEDGER_TABLE = "yellow_ladder_ledger"
+COUNTER_OF = "counter of "
+"""Before the name of a table whose own counter gives out numbers that are free, wherever it stands."""
 Details = Mapping[str, Any]
 """What a backup's file does not say of its database: owner and rights, as the engine needs them for putting it back."""
 
@@ -108,7 +110,9 @@ class Database(Protocol):
         """
 
     def positions(self) -> dict[str, str]:
-        """Where each sequence stands, by its name, or by `table.column` where it belongs to one."""
+        """Where each sequence stands, by its name, or by `table.column` where it belongs to one; and each table's own
+        counter, by `COUNTER_OF` and the table.
+        """
 
     def scalar(self, query: str) -> Any:
         """The first value of the first row of a query, None where there is no row; reads only."""

@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterator
 from functools import partial
 from typing import Any
 
-from yellow_ladder.database.port import LEDGER_TABLE, Traits
+from yellow_ladder.database.port import COUNTER_OF, LEDGER_TABLE, Traits
 
 _PIECE_ROWS = 50_000
 _MOMENT_S = 0.25
@@ -62,7 +62,11 @@ def traits(connection: sqlite3.Connection) -> Traits:
     texts = [row[0] for row in connection.execute("SELECT sql FROM sqlite_master WHERE sql IS NOT NULL")]
     found = {name.strip("\"'[]`") for text in texts for name in re.findall(r"(?i)\bCOLLATE\s+(\S+?)[\s,)]", text + " ")}
     collations = tuple(sorted({name.upper() for name in found} | {"BINARY"}))
-    return Traits("sqlite", sqlite3.sqlite_version, encoding, collations, tuple(positions(connection)))
+    return Traits("sqlite", sqlite3.sqlite_version, encoding, collations, _sequences(connection))
+
+
+def _sequences(connection: sqlite3.Connection) -> tuple[str, ...]:
+    return tuple(name.removeprefix(COUNTER_OF) for name in positions(connection))
 
 
 def positions(connection: sqlite3.Connection) -> dict[str, str]:
@@ -70,7 +74,7 @@ def positions(connection: sqlite3.Connection) -> dict[str, str]:
     if not connection.execute("SELECT 1 FROM sqlite_master WHERE name = 'sqlite_sequence'").fetchone():
         return {}
     rows = connection.execute("SELECT name, seq FROM sqlite_sequence ORDER BY name")
-    return {str(name): str(seq) for name, seq in rows if name != LEDGER_TABLE}
+    return {f"{COUNTER_OF}{name}": str(seq) for name, seq in rows if name != LEDGER_TABLE}
 
 
 def objects(connection: sqlite3.Connection) -> dict[str, str]:

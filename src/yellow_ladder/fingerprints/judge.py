@@ -7,6 +7,7 @@ from dataclasses import asdict, dataclass
 from enum import StrEnum
 from typing import Any
 
+from yellow_ladder.database.port import COUNTER_OF
 from yellow_ladder.fingerprints.lineage import Lineage, TableLine
 from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint
 
@@ -68,9 +69,11 @@ def _judge_objects(before: DatabasePrint, after: DatabasePrint, lineage: Lineage
 
 
 def _judge_positions(before: DatabasePrint, after: DatabasePrint) -> list[TableVerdict]:
-    """A sequence that steps back gives out numbers that are taken."""
+    """A sequence that steps back gives out numbers that are taken; a table's own counter never does."""
     found = []
     for name, stood in before.positions.items():
+        if name.startswith(COUNTER_OF):
+            continue  # where a migration builds a table anew, it goes on behind the rows that are there
         stands = after.positions.get(name, "")
         if stood.isdigit() and (stands == "unused" or (stands.isdigit() and int(stands) < int(stood))):
             remark = f"stood at {stood} and now is {'unused' if stands == 'unused' else f'at {stands}'}: it steps back"

@@ -6,6 +6,8 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from yellow_ladder.database.port import COUNTER_OF
+
 MODULUS = 2**64
 
 
@@ -107,4 +109,4 @@ class DatabasePrint:
 
 
 def _belongs(sequence: str, tables: Collection[str]) -> bool:
-    return sequence in tables or sequence.rpartition(".")[0] in tables
+    return sequence.removeprefix(COUNTER_OF) in tables or sequence.rpartition(".")[0] in tables
