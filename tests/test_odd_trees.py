@@ -171,8 +171,9 @@ def test_a_chain_stores_only_what_changed_and_needs_what_it_builds_upon(idle: De
     assert max(sizes[1:]) < 100_000
     answer = idle.yl("backup", "restore", third["path"].rsplit("/", 1)[-1], "--into", "there")
     assert answer.code == 0, answer
-    assert (idle.folder / "there/root/uploads/old.txt").read_text() == "as it is"
-    assert (idle.folder / "there/root/uploads/big.raw").read_bytes() == big.read_bytes()
+    uploads = idle.folder / "there" / "root" / "uploads"
+    assert (uploads / "old.txt").read_text() == "as it is"
+    assert (uploads / "big.raw").read_bytes() == big.read_bytes()
     archive = Path(first["path"], "files.tar.zst")
     content = bytearray(archive.read_bytes())
     content[len(content) // 2] ^= 1

@@ -282,8 +282,8 @@ class SqliteDatabase(Answering, WithoutClone):
 
     def drop_scratch(self, scratch: Path) -> None:
         """See the port."""
-        for path in (scratch, *(scratch.with_name(scratch.name + ending) for ending in _COMPANIONS)):
-            remove_entry(path)
+        for ending in ("", *_COMPANIONS):
+            remove_entry(scratch.with_name(scratch.name + ending))
 
     def changes_since(self, then: Database, leave_out: Collection[str] = ()) -> list[TableChanges]:
         """See the port."""
