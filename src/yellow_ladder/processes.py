@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import ctypes
 import os
 import signal
 import subprocess
+import sys
 import tempfile
 import time
 from collections.abc import Callable, Mapping, Sequence
@@ -28,13 +28,19 @@ class Completed:
     output: str
 
 
-_LIBC = ctypes.CDLL(None, use_errno=True)
-_PR_SET_PDEATHSIG = 1
+# Asks the kernel to kill the process when its parent dies (prctl PR_SET_PDEATHSIG), and becomes the program. A process
+# of its own does that, since nothing may be done between fork and exec where there are threads.
+_GUARD = """import ctypes, os, sys
+ctypes.CDLL(None).prctl(1, 9)
+if os.getppid() != int(sys.argv[1]): sys.exit(1)
+try: os.execvp(sys.argv[2], sys.argv[2:])
+except OSError as fault: sys.exit(f"cannot run {sys.argv[2]}: {fault.strerror}")
+"""
 
 
-def _end_with_parent() -> None:
-    """Ask the kernel to kill this child when its parent dies, however that comes about."""
-    _LIBC.prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
+def _ending_with_us() -> list[str]:
+    """What stands before a command so that it is killed when this process is, however that comes about."""
+    return [sys.executable, "-I", "-S", "-c", _GUARD, str(os.getpid())]
 
 
 def nobody() -> None:
@@ -72,7 +78,7 @@ def run_command(
     with tempfile.TemporaryFile() as output:
         try:
             child = subprocess.Popen(
-                list(argv),
+                [*(_ending_with_us() if streams.ends_with_us else ()), *argv],
                 cwd=folder,
                 stdin=subprocess.DEVNULL if streams.source is None else streams.source,
                 stdout=output if streams.target is None else streams.target,
@@ -80,7 +86,6 @@ def run_command(
                 env={**os.environ, **(environment or {})},
                 start_new_session=True,
                 pass_fds=streams.descriptors,
-                preexec_fn=_end_with_parent if streams.ends_with_us else None,
             )
         except OSError as fault:
             text = f"cannot run {argv[0]}: {fault.strerror}"

@@ -131,8 +131,7 @@ def _write(making: Making, stem: str, known: Mapping[str, Entry]) -> Archived:
     except OSError as fault:
         raise explained(fault) from fault
     write_whole(listed, manifest_to_lines(_one_manifest(archived)))
-    note_sum(making.folder, archive.name, digest)
-    note_sum(making.folder, listed.name, digest_file(listed))
+    note_sums(making.folder, {archive.name: digest, listed.name: digest_file(listed)})
     return archived
 
 
@@ -185,11 +184,13 @@ def path_of_member(name: str) -> str:
     return name[len(OUTSIDE_PREFIX) :] if name.startswith(OUTSIDE_PREFIX + "/") else ""
 
 
-def note_sum(folder: Path, name: str, digest: str) -> None:
-    """Note the digest of a file of a backup."""
+def note_sums(folder: Path, digests: Mapping[str, str], of: str = "") -> None:
+    """Note digests of files of a backup by name; what an earlier attempt noted below the folder `of` is forgotten."""
     path = folder / SUMS_NAME
     lines = path.read_text().splitlines() if path.exists() else []
-    lines = [line for line in lines if not line.endswith(f"  {name}")] + [f"{digest}  {name}"]
+    names = {line: line.partition("  ")[2] for line in lines}
+    kept = [line for line, name in names.items() if name not in digests and not (of and name.startswith(f"{of}/"))]
+    lines = kept + [f"{digest}  {name}" for name, digest in digests.items()]
     write_whole(path, ("\n".join(lines) + "\n").encode())
 
 

@@ -28,7 +28,7 @@ from yellow_ladder.backup.files import (
     base_of,
     explained,
     members_of,
-    note_sum,
+    note_sums,
     write_files,
 )
 from yellow_ladder.database import Database
@@ -97,8 +97,7 @@ def _seal(folder: Path, copy: str, *others: str) -> int:
     names = [name for name in files_of(folder) if name == copy or name.startswith(f"{copy}/")]
     for name in names:
         (folder / name).chmod(0o600)
-    for name in (*names, *others):
-        note_sum(folder, name, digest_file(folder / name))
+    note_sums(folder, {name: digest_file(folder / name) for name in (*names, *others)}, of=copy)
     return sum((folder / name).stat().st_size for name in names)
 
 
@@ -127,7 +126,7 @@ def finish(making: Making, archived: Archived, databases: list[DatabaseBackup], 
     read_back(backup)
     backup = replace(backup, path=making.final, read_back_at=f"{now:%Y-%m-%dT%H:%M:%SZ}")
     write_json(making.folder / INDEX_NAME, backup.as_record())
-    note_sum(making.folder, INDEX_NAME, digest_file(making.folder / INDEX_NAME))
+    note_sums(making.folder, {INDEX_NAME: digest_file(making.folder / INDEX_NAME)})
     sync_folder(making.folder)
     making.folder.rename(making.final)
     sync_folder(making.final.parent)
@@ -170,16 +169,20 @@ def load_and_compare(backup: Backup, site: Site, tell: Listener) -> dict[str, Da
     what was fingerprinted when the backup was made. The scratch databases are removed.
     """
     loaded = {}
+    folder = private_folder(site.state.path / "scratch")
+    _drop_forgotten(site, folder)
     for name, database in site.databases().items():
         copy = backup.database(name)
         wanted = backup.fingerprint(name).without(copy.moving)
-        scratch = private_folder(site.state.path / "scratch") / f"{backup.name}-{name}"
+        scratch = folder / f"{backup.name}-{name}"
         try:
+            scratch.touch()  # tells the next run what a kill left behind
             tell(Progress(f"load {name}", 0, None, Unit.ROWS))
             fresh = database.copied_to(backup.path / copy.file, scratch)
             loaded[name] = take_fingerprint(fresh).without(copy.moving)
         finally:
             database.drop_scratch(scratch)
+            remove_entry(scratch)
         # A sequence goes on outside of every transaction: of a serving site it is not known where the dump found it.
         left_out = _NOT_LOADED if backup.closed else (*_NOT_LOADED, "the sequence ")
         differing = [what for what in wanted.differences(loaded[name]) if not what.startswith(left_out)]
@@ -189,6 +192,15 @@ def load_and_compare(backup: Backup, site: Site, tell: Listener) -> dict[str, Da
             remedy = "make another backup, and see what the server's own log says of this one"
             raise AnswerNo(Problem("backup-differs", text, remedy, str(backup.path / copy.file)))
     return loaded
+
+
+def _drop_forgotten(site: Site, folder: Path) -> None:
+    """Remove scratch databases that a killed run has left."""
+    for left in folder.iterdir():
+        for name, database in site.databases().items():
+            if left.name.endswith(f"-{name}"):
+                database.drop_scratch(left)
+        remove_entry(left)
 
 
 # What would start to work by itself is left out of a scratch database.

@@ -154,6 +154,8 @@ def drop(choices: Choices, name: str | None, due: bool, yes: bool) -> None:
 
 def _due(site: Site) -> list[Backup]:
     wishes, backups = site.record.backup, list_backups(site.state.backups)
+    if not (wishes.keep_count or wishes.keep_days):
+        return []
     return past_their_time(backups, utc_now(), wishes.keep_count, wishes.keep_days, needed_backups(site))
 
 

@@ -29,7 +29,7 @@ from yellow_ladder.database.port import (
 from yellow_ladder.database.postgresql_connect import Connection, command, connected, plain
 from yellow_ladder.database.row_changes import Row
 from yellow_ladder.database.server import ServerDatabase, beside, scratch_name
-from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.errors import AnswerNo, LadderError, Problem
 
 OLDEST = 13
 _CHUNK_ROWS, _CHUNK_BYTES = 4_000, 8 * 1024**2
@@ -226,8 +226,7 @@ class PostgresqlDatabase(ServerDatabase):
 
     def drop_scratch(self, scratch: Path) -> None:
         """See the port."""
-        with connected(self.address, database=move.maintenance(self.address)) as connection:
-            move.drop(connection, scratch_name(scratch))
+        self._drop(scratch_name(scratch))
 
     def details(self) -> Details:
         """See the port."""
@@ -241,15 +240,23 @@ class PostgresqlDatabase(ServerDatabase):
         with connected(self.address, database=move.maintenance(self.address)) as connection:
             major = move.server_major(connection)
             move.drop(connection, gone)
-        move.make_empty(self.address, fresh, details)
-        move.load(self.address, major, fresh, backup)
-        move.finish(self.address, fresh, details)
-        move.swap(self.address, fresh, gone)
+        try:
+            move.make_empty(self.address, fresh, details)
+            move.load(self.address, major, fresh, backup)
+            move.finish(self.address, fresh, details)
+            move.swap(self.address, fresh, gone)
+        except BaseException:
+            with contextlib.suppress(LadderError):  # half a database would only take the room that the next try needs
+                self._drop(fresh)
+            raise
+
+    def _drop(self, name: str) -> None:
+        with connected(self.address, database=move.maintenance(self.address)) as connection:
+            move.drop(connection, name)
 
     def drop_leftovers(self) -> None:
         """See the port. Dropping writes everything out that the server holds, which the way back need not wait for."""
-        with connected(self.address, database=move.maintenance(self.address)) as connection:
-            move.drop(connection, beside(self.address.database, "old", move.LONGEST_NAME))
+        self._drop(beside(self.address.database, "old", move.LONGEST_NAME))
 
     def why_no_clone(self) -> str:
         """See the port."""
