@@ -367,6 +367,29 @@ def test_a_server_stopped_in_the_middle_is_gone_on_with_or_back_from(engine: str
         stop_server(started, roughly=True)
 
 
+def test_going_back_waits_where_what_is_newer_cannot_be_kept(engine: str, engine_demo: MakeDemo) -> None:
+    demo = engine_demo(engine)
+    demo.edit('password_file = "quaybook.password"', 'password_file = "quaybook.password"\nlock_wait_s = 1')
+    before = picture_of(demo.site())
+    assert demo.yl("climb", "--to", "4.0", "--yes").code == 0
+    ask(demo, "INSERT INTO notices (posted, title, body) VALUES ('2026-11-23', 'Fog', 'Mind the horn')")
+    holder = connect(demo)
+    try:
+        with holder.cursor() as cursor:
+            if engine == "postgresql":
+                cursor.execute("BEGIN")
+            cursor.execute({"postgresql": "LOCK TABLE berths", "mariadb": "LOCK TABLES berths WRITE"}[engine])
+            answer = demo.yl("descend", "--yes", "--json")
+    finally:
+        holder.close()
+    assert answer.code == 3, answer
+    assert "newer-not-kept" in [problem["code"] for problem in answer.problems]
+    assert demo.yl("descend", "--yes").code == 0
+    assert picture_of(demo.site()) == before
+    (kept,) = (demo.folder / ".ladder/climbs").glob("*/written-since/rows/main.notices.csv")
+    assert "Mind the horn" in kept.read_text()
+
+
 def test_migrations_are_done_once_however_often_they_are_begun(engine: str, engine_demo: MakeDemo) -> None:
     demo = engine_demo(engine, start=False)
     database = demo.site().databases()["main"]

@@ -57,9 +57,11 @@ def write_database(making: Making, database: Database) -> DatabaseBackup:
 
     try:
         traits, details = database.traits(), database.details()
+        may_move = database.moves_meanwhile and not making.closed
+        earlier = take_fingerprint(database, on_rows=_telling_rows(making, name)) if may_move else None
         with database.backed_up(target, tell, at_rest=making.closed) as still:
             found = take_fingerprint(still, on_rows=_telling_rows(making, name))
-        moving = () if making.closed or database.address.is_file else _moving(making, database, found)
+        moving = _moving(earlier, found) if earlier else ()
     except OSError as fault:
         raise explained(fault) from fault
     if making.closed and not database.is_same_as_backup(target) and take_fingerprint(database) != found:
@@ -84,12 +86,10 @@ def _telling_rows(making: Making, name: str) -> OnRows:
     return tell
 
 
-def _moving(making: Making, database: Database, found: DatabasePrint) -> tuple[str, ...]:
-    """Tables that were written to while a server without shared moments dumped them."""
-    if not database.moves_meanwhile:
-        return ()
-    now = take_fingerprint(database, on_rows=_telling_rows(making, database.address.name))
-    return tuple(sorted(n for n in found.tables.keys() | now.tables.keys() if found.tables.get(n) != now.tables.get(n)))
+def _moving(earlier: DatabasePrint, later: DatabasePrint) -> tuple[str, ...]:
+    """Tables that were written to while a server without shared moments dumped them: not the same before and after."""
+    names = earlier.tables.keys() | later.tables.keys()
+    return tuple(sorted(name for name in names if earlier.tables.get(name) != later.tables.get(name)))
 
 
 def _seal(folder: Path, copy: str, *others: str) -> int:
@@ -106,6 +106,11 @@ def finish(making: Making, archived: Archived, databases: list[DatabaseBackup], 
     if making.final.is_dir():
         check_backup(making.final)
         return read_backup(making.final)
+    for one in databases:
+        database = making.site.databases()[one.name]
+        # A file's copy was read through to the last row when it was fingerprinted; a dump was not.
+        if not (making.closed and database.address.is_file):
+            database.check_backup(making.folder / one.file)
     tree = archived.trees[ROOT_PREFIX]
     sizes = [entry.size for entry in tree.values() if entry.kind is Kind.FILE]
     backup = Backup(
@@ -143,8 +148,6 @@ def make_backup(site: Site, version: str, now: datetime, tell: Listener, since: 
     try:
         archived = write_files(making)
         databases = [write_database(making, database) for database in site.databases().values()]
-        for name, database in site.databases().items():
-            database.check_backup(making.folder / next(one.file for one in databases if one.name == name))
         return finish(making, archived, databases, now)
     except BaseException:
         remove_entry(making.folder)

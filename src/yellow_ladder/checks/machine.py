@@ -73,10 +73,13 @@ def rooms_for(at: Circumstances, route: Route) -> list[Room]:
     for rung in route.leg:
         add(staging, _unpacked_bytes(rung.release), len(at.survey.manifest))
     add(staging, max((rung.release.sheet.needs.free_bytes for rung in route.leg), default=0), 0)
-    for database in at.site.databases().values():
-        # A migration may write every page twice: once in the table, once in the journal that makes it safe.
-        if database.address.is_file:
-            add(database.address.path.parent, 2 * database.size_bytes(), 4)
+    for facts in at.survey.databases:
+        spec, address = at.site.database_spec(facts.name), at.site.databases()[facts.name].address
+        if address.is_file:
+            # A migration may write every page twice: once in the table, once in the journal that makes it safe.
+            add(address.path.parent, 2 * facts.size_bytes, 4)
+        elif address.engine == "mariadb" and spec.clone != "off":
+            add(at.site.state.path, facts.size_bytes, 2 * len(facts.tables))
     for rung in route.leg:
         if rung.release.url and not rung.release.archive.is_file():
             add(at.site.state.downloads, rung.release.size_bytes, 2)

@@ -186,7 +186,8 @@ def keep_newer(plan: Plan) -> tuple[Price, Path]:
             try:
                 kept = database.backed_up(target, lambda _done, _total: None, at_rest=True)
                 copies[name] = held.enter_context(kept)
-            except LadderError:
+            except LadderError as fault:
+                _refuse_loss(database, fault)
                 _keep_as_it_is(database, folder)
         price = reckon(plan, copies)
         for name, copy in copies.items():
@@ -207,6 +208,18 @@ def _keep_rows(plan: Plan, now: Database, tables: Sequence[TablePrice], folder: 
         with contextlib.suppress(LadderError, OSError):
             then = _as_climbed(plan, now.address.name)
             now.write_changes_since(then, changes, private_folder(folder))
+
+
+def _refuse_loss(database: Database, fault: LadderError) -> None:
+    """Raise AnswerNo where what is in a server's database now cannot be kept: going back would be its end.
+
+    Of a file, the bytes are kept; of a database that is not there, nothing can be lost.
+    """
+    if not database.address.is_file and fault.problems[0].code != "database-missing":
+        name = database.address.name
+        text = f"what is in the database {name} now cannot be kept: {fault.problems[0].message}"
+        remedy = "mend that; or drop that database yourself, if nothing in it is wanted"
+        raise AnswerNo(Problem("newer-not-kept", text, remedy, name)) from fault
 
 
 def _keep_as_it_is(database: Database, folder: Path) -> None:

@@ -97,7 +97,7 @@ def clone_bytes(standing: Standing) -> int:
 
 
 def drop_clones(plan: Plan) -> None:
-    """Remove every clone of a climb; one of a server that cannot be reached stays, and a later survey names it."""
+    """Remove every clone of a climb; one of a server that cannot be reached stays."""
     for way in plan.ways_back:
         if way.clone:
             with contextlib.suppress(LadderError):
