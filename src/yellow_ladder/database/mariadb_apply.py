@@ -20,6 +20,10 @@ from yellow_ladder.errors import AnswerNo, Problem
 
 _ROWS, _SESSION = ("INSERT", "UPDATE", "DELETE", "REPLACE"), ("SET",)
 _UNKNOWABLE = ("CALL", "LOAD", "EXECUTE", "PREPARE", "DO", "SELECT", "WITH")
+# Variables, temporary tables and what functions say of the statement before: none of it outlives a connection.
+_BOUND_TO_SESSION = re.compile(
+    r"(?<![@\w`'\"])@(?!@)[\w`'\"$.]|\bTEMPORARY\b|\b(?:LAST_INSERT_ID|FOUND_ROWS|ROW_COUNT)\s*\(", re.IGNORECASE
+)
 _WAIT_FOR_OURSELVES_S = 600
 _MAKE = (
     f"CREATE TABLE IF NOT EXISTS {LEDGER_TABLE} (place INT AUTO_INCREMENT PRIMARY KEY, migration VARCHAR(200) NOT NULL"
@@ -39,6 +43,8 @@ def apply_once(connection: Connection, statements: Sequence[str], entry: LedgerE
     if rows(connection, f"SELECT 1 FROM {LEDGER_TABLE} WHERE migration = %s", [entry.migration]):
         return False
     done, begun, shape = _progress(connection, entry)
+    if done or begun:
+        _refuse_bound_to_session(statements, entry)
     is_safe = not _without_transactions(connection)
     for number, statement in enumerate(statements, start=1):
         word = _first_word(statement)
@@ -95,6 +101,14 @@ def _progress(connection: Connection, entry: LedgerEntry) -> tuple[int, int, str
 
 def _note(connection: Connection, entry: LedgerEntry, what: str, *values: Any) -> None:
     rows(connection, f"UPDATE {PROGRESS_TABLE} SET {what} WHERE migration = %s", [*values, entry.migration])
+
+
+def _refuse_bound_to_session(statements: Sequence[str], entry: LedgerEntry) -> None:
+    """Raise AnswerNo where a later statement may build upon what was lost with the connection."""
+    bound = next((one for one in statements if _BOUND_TO_SESSION.search(one)), None)
+    if bound:
+        text = f"the migration {entry.migration} was begun, and keeps something in its connection: {bound[:60]}"
+        raise AnswerNo(Problem("migration-unclear", text, "go back with `yl descend`, and climb again"))
 
 
 def _first_word(statement: str) -> str:

@@ -12,6 +12,8 @@ _CONTROL = {
     "postgresql": ("BEGIN", "COMMIT", "END", "ROLLBACK", "START", "ABORT", "PREPARE", "VACUUM", "COPY"),
     "mariadb": ("BEGIN", "COMMIT", "ROLLBACK", "START", "XA", "LOCK", "UNLOCK", "USE"),
 }
+# What begins a value or a name and was not matched together with its end.
+_OPEN_QUOTE = {"postgresql": re.compile(r"['\"]|\$(?:[A-Za-z_]\w*)?\$"), "mariadb": re.compile(r"['\"`]|/\*")}
 _QUOTED = r"'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\""
 _TOKENS = {
     "postgresql": re.compile(
@@ -78,6 +80,8 @@ def _split_postgresql(text: str) -> Iterator[str]:
     """Bodies between dollar marks are one value; a body that begins with BEGIN ATOMIC ends with its END."""
     start, at, depth, last = 0, 0, 0, ""
     while found := _TOKENS["postgresql"].match(text, at):
+        if _OPEN_QUOTE["postgresql"].match(text, at) and found["other"]:
+            raise Unfinished(text[start:])
         at = _end_of_comment(text, found.end()) if found["open"] else found.end()
         word = (found["word"] or "").upper()
         if word == "ATOMIC" and last == "BEGIN":
@@ -99,7 +103,7 @@ def _end_of_comment(text: str, at: int) -> int:
     while depth:
         found = re.compile(r"/\*|\*/").search(text, at)
         if found is None:
-            return len(text)
+            raise Unfinished(text[at:])
         depth += 1 if found[0] == "/*" else -1
         at = found.end()
     return at
@@ -116,6 +120,8 @@ def _split_mariadb(text: str) -> Iterator[str]:
         found = _TOKENS["mariadb"].match(text, at)
         if found is None:
             break
+        if _OPEN_QUOTE["mariadb"].match(text, at) and found["other"]:
+            raise Unfinished(text[start:])
         if found["line"] and not bare(text[start:at], "mariadb"):
             mark, start = found["mark"], found.end()
         at = found.end()
