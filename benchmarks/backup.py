@@ -9,6 +9,7 @@ Wanted: archive with a digest of every file at most 1.25 times `tar | zstd -T0 -
 from __future__ import annotations
 
 import argparse
+import io
 import random
 import shutil
 import subprocess
@@ -17,22 +18,23 @@ import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
+from statistics import median
 
 ARCHIVE = """
 import resource, sys
 from pathlib import Path
 from yellow_ladder.files.archive_write import TreeSource, write_archive
-from yellow_ladder.files.manifest import keep_all
-write_archive(Path(sys.argv[2]), [TreeSource("root", Path(sys.argv[1]), keep_all)])
+from yellow_ladder.files.manifest import keep_all, manifest_to_lines
+archived = write_archive(Path(sys.argv[2]), [TreeSource("root", Path(sys.argv[1]), keep_all)])
+Path(sys.argv[2] + ".jsonl").write_bytes(manifest_to_lines(archived.trees["root"]))
 print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024)
 """
 READ_BACK = """
 import resource, sys
 from pathlib import Path
-from yellow_ladder.backup.files import members_of
-from yellow_ladder.files.manifest import digest_file
-members_of(Path(sys.argv[1]))
-digest_file(sys.argv[1])
+from yellow_ladder.backup.catalog import read_manifest
+from yellow_ladder.backup.reading import read_through
+read_through(Path(sys.argv[1]), read_manifest(Path(sys.argv[1] + ".jsonl")), {})
 print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024)
 """
 
@@ -44,17 +46,30 @@ def timed(work: Callable[[], object]) -> float:
 
 
 def make_files(folder: Path, count: int, mib: int) -> None:
-    """Files of many sizes, half of them as good as incompressible."""
+    """Files of many sizes: half of them as pictures are, which do not compress, half of them text, which does by 3."""
     source = random.Random(11)
     mean = mib * 1024 * 1024 // count
-    words = b"berth boat quay mole slip tide fog horn light " * 4000
+    text = make_text(source, 48 * 1024 * 1024)
     for n in range(count):
         path = folder / f"{n % 200:03d}" / f"file-{n:06d}"
         path.parent.mkdir(exist_ok=True)
         size = int(source.expovariate(1 / mean)) + 1
-        start = source.randrange(100_000)
-        content = source.randbytes(size) if n % 2 else (words[start:] * (size // len(words[start:]) + 1))[:size]
-        path.write_bytes(content)
+        start = source.randrange(len(text) - size)
+        path.write_bytes(source.randbytes(size) if n % 2 else text[start : start + size])
+
+
+def make_text(source: random.Random, size: int) -> bytes:
+    """Text in an invented language: 20,000 words, the n-th of them 1/n as frequent as the first, numbers in between."""
+    letters = "etaoinshrdlucmfwypvbgkjqxz"
+    weights = [1 / (place + 2) for place in range(len(letters))]
+    words = ["".join(source.choices(letters, weights, k=source.randint(2, 11))) for _ in range(20_000)]
+    often = [1 / (place + 1) for place in range(len(words))]
+    text = io.BytesIO()
+    while text.tell() < size:
+        chosen = source.choices(words, often, k=5_000)
+        for at in range(0, len(chosen), 12):
+            text.write(f"{' '.join(chosen[at : at + 12])}; {source.randrange(10**6)}\n".encode())
+    return text.getvalue()
 
 
 def run_ours(code: str, *words: object) -> int:
@@ -66,51 +81,52 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--files", type=int, default=20_000)
     parser.add_argument("--mib", type=int, default=1_600)
-    parser.add_argument("--runs", type=int, default=3)
+    parser.add_argument("--runs", type=int, default=5)
     chosen = parser.parse_args()
     folder = Path(tempfile.mkdtemp(prefix="backup-"))
     try:
         tree = folder / "tree"
         tree.mkdir()
         make_files(tree, chosen.files, chosen.mib)
-        ours, theirs = folder / "ours.tar.zst", folder / "theirs.tar.zst"
-        by_hand = ["sh", "-c", f"tar -cf - -C {folder} tree | zstd -q -T0 -3 -f -o {theirs}"]
-        subprocess.run(by_hand, check=True)  # the files are in memory for everybody
-        pipe = ["sh", "-c", f"zstd -dcq {theirs} | sha256sum > /dev/null"]
-
-        def read_by_hand() -> None:
-            subprocess.run(pipe, check=True)
-
-        everything = f"find {tree} -type f -print0; printf '%s\\0' {theirs}"
-        digest_by_hand = ["sh", "-c", f"({everything}) | xargs -0 -P2 -n 500 sha256sum > /dev/null"]
-
-        for _ in range(chosen.runs):
-            reference = [timed(lambda: subprocess.run(by_hand, check=True))]
-            ours.unlink(missing_ok=True)
-            largest = 0
-
-            def archive() -> None:
-                nonlocal largest
-                largest = run_ours(ARCHIVE, tree, ours)
-
-            taken = timed(archive)
-            reference.append(timed(lambda: subprocess.run(by_hand, check=True)))
-            floor = sum(reference) / 2
-            digests = timed(lambda: subprocess.run(digest_by_hand, check=True))
-            print(f"digests    {digests:5.1f} s of every file and of the archive, by sha256sum in two processes")
-            print(f"archive    {taken:5.1f} s, tar | zstd {floor:5.1f} s: {taken / floor:.2f}; {largest} MiB")
-            reference = [timed(read_by_hand)]
-
-            def read_back() -> None:
-                nonlocal largest
-                largest = run_ours(READ_BACK, ours)
-
-            taken = timed(read_back)
-            reference.append(timed(read_by_hand))
-            floor = sum(reference) / 2
-            print(f"read back  {taken:5.1f} s, zstd | sha256sum {floor:5.1f} s: {taken / floor:.2f}; {largest} MiB")
+        compare(tree, folder / "ours.tar.zst", folder / "theirs.tar.zst", chosen.runs)
     finally:
         shutil.rmtree(folder)
+
+
+def compare(tree: Path, ours: Path, theirs: Path, runs: int) -> None:
+    """Each of ours between two of the others; nobody writes over an archive, and the files are in memory."""
+    by_hand = f"tar -cf - -C {tree.parent} {tree.name} | zstd -q -T0 -3 -o {theirs}"
+    read_by_hand = f"zstd -dcq {theirs} | sha256sum > /dev/null"
+    largest = 0
+
+    def by_hand_anew() -> float:
+        theirs.unlink(missing_ok=True)
+        return timed(lambda: subprocess.run(["sh", "-c", by_hand], check=True))
+
+    def archive() -> None:
+        nonlocal largest
+        largest = run_ours(ARCHIVE, tree, ours)
+
+    def read_back() -> None:
+        nonlocal largest
+        largest = run_ours(READ_BACK, ours)
+
+    by_hand_anew()
+    archives, readings = [], []
+    for _ in range(runs):
+        before = by_hand_anew()
+        ours.unlink(missing_ok=True)
+        taken = timed(archive)
+        floor = (before + by_hand_anew()) / 2
+        archives.append(taken / floor)
+        print(f"archive    {taken:5.1f} s, tar | zstd {floor:5.1f} s: {taken / floor:.2f}; {largest} MiB")
+        before = timed(lambda: subprocess.run(["sh", "-c", read_by_hand], check=True))
+        taken = timed(read_back)
+        floor = (before + timed(lambda: subprocess.run(["sh", "-c", read_by_hand], check=True))) / 2
+        readings.append(taken / floor)
+        print(f"read back  {taken:5.1f} s, zstd | sha256sum {floor:5.1f} s: {taken / floor:.2f}; {largest} MiB")
+    print(f"median     archive {median(archives):.2f}, read back {median(readings):.2f}")
+    print(f"size       {ours.stat().st_size / theirs.stat().st_size:.3f} of what tar | zstd wrote")
 
 
 if __name__ == "__main__":

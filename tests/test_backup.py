@@ -17,6 +17,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from tests.conftest import Demo, MakeDemo
+from yellow_ladder.backup.catalog import Ground
 from yellow_ladder.backup.files import Making, backup_name, write_files
 from yellow_ladder.backup.make import make_backup
 from yellow_ladder.backup.restore import restore_files
@@ -193,7 +194,7 @@ def test_whatever_was_done_to_the_tree_a_restore_undoes(idle: Demo, harms: list[
     backup = make_backup(site, f"2.4.{os.urandom(4).hex()}", utc_now(), silent)
     for kind, number in harms:
         harm(site.root, kind, number)
-    restore_files(backup, site.root, site.skipped())
+    restore_files(backup, Ground(site.root), site.skipped())
     after = take_manifest(site.root, site.skipped())
     assert compare_manifests(before, after) == []
     assert {path: entry.modified_ns for path, entry in after.items()} == times
@@ -269,7 +270,7 @@ def test_attributes_and_access_lists_come_back(idle: Demo, tmp_path: Path) -> No
         os.removexattr(path, LIST)
     os.setxattr(idle.root / "VERSION", "user.stranger", b"not there before")
     for _ in range(2):
-        restore_files(backup, idle.root, idle.site().skipped())
+        restore_files(backup, Ground(idle.root), idle.site().skipped())
         assert os.getxattr(noted, "user.signed-by") == b"K\xc3\xa4the \xff\x00"
         assert [os.getxattr(path, LIST) for path in listed] == [ACL] * len(listed)
         assert [path.stat().st_mode for path in listed] == modes
@@ -303,5 +304,14 @@ def test_a_backup_from_before_attributes_were_kept_takes_none_away(idle: Demo) -
     listing = backup.path / "files.jsonl"
     lines = [json.loads(line) for line in listing.read_text().splitlines()]
     listing.write_text("".join(json.dumps({k: v for k, v in one.items() if k != "attributes"}) + "\n" for one in lines))
-    restore_files(backup, idle.root, idle.site().skipped())
+    restore_files(backup, Ground(idle.root), idle.site().skipped())
     assert os.listxattr(noted) == ["user.signed-by"]
+
+
+def test_a_backup_in_another_format_is_refused_by_name_and_not_misread(idle: Demo) -> None:
+    made = idle.json("backup", "make")
+    index = Path(made["path"]) / "backup.json"
+    index.write_text(index.read_text().replace('"format": 2', '"format": 1'))
+    answer = idle.yl("backup", "list", "--json")
+    assert (answer.code, answer.problems[0]["code"]) == (2, "other-format")
+    assert Path(made["path"]).name in answer.problems[0]["message"]

@@ -28,7 +28,7 @@ from yellow_ladder.demo.proof import picture_of
 from yellow_ladder.demo.servers import start_server, stop_server
 from yellow_ladder.errors import AnswerNo, LadderError
 from yellow_ladder.events import silent
-from yellow_ladder.files.manifest import digest_file
+from yellow_ladder.files.digests import sha256_of
 from yellow_ladder.fingerprints.scan import take_fingerprint
 
 ENTRY = LedgerEntry("up", "9.0", "a" * 64, "2026-11-23T12:00:00Z")
@@ -145,7 +145,7 @@ def test_a_backup_is_loaded_and_compared_value_by_value(engine: str, engine_demo
     kept.write_text(json.dumps(record))
     sums = folder / SUMS_NAME
     lines = [line for line in sums.read_text().splitlines() if not line.endswith(kept.name)]
-    sums.write_text("\n".join([*lines, f"{digest_file(kept)}  {kept.name}"]) + "\n")
+    sums.write_text("\n".join([*lines, f"{sha256_of(kept)}  {kept.name}"]) + "\n")
     answer = demo.yl("backup", "test", "--load", "--json")
     assert (answer.code, answer.problems[0]["code"]) == (1, "backup-differs")
     assert "the table berths" in answer.problems[0]["message"]

@@ -33,7 +33,7 @@ CONTENTS = st.one_of(
     st.tuples(st.integers(0, 3), st.integers(1, 3), st.binary(min_size=1, max_size=50)),  # holes, then data
     st.integers(1, 5).map(lambda mib: mib * 1024 * 1024),  # nothing but a hole
 )
-TIMES = st.sampled_from([0, 1, 999_999_999, 1_700_000_000_123_456_789, 4_102_444_800_000_000_001])
+TIMES = st.sampled_from([-1_500_000_001, 0, 1, 999_999_999, 1_700_000_000_123_456_789, 4_102_444_800_000_000_001])
 NODES = st.one_of(
     st.tuples(st.just("file"), CONTENTS, st.sampled_from([0o000, 0o400, 0o644, 0o4755, 0o1777]), TIMES),
     st.tuples(st.just("folder"), st.none(), st.sampled_from([0o500, 0o755, 0o2770, 0o1777]), TIMES),

@@ -161,3 +161,22 @@ def test_without_room_the_disk_is_not_filled_to_compare_rows(idle: Demo, monkeyp
     assert "are free" in found.counted_only[0]
     assert {one.table for one in found.tables} == {"notices", "owners"}
     assert not (climb.plan.folder / "price").exists()
+
+
+def test_a_file_outside_root_that_somebody_changed_since_is_told_and_kept(idle: Demo, tmp_path: Path) -> None:
+    outside = tmp_path / "etc"
+    outside.mkdir()
+    (outside / "proxy.conf").write_text("to quaybook 2.4")
+    (outside / "left alone").write_text("as ever")
+    idle.edit("[keep]\n", f'[keep]\noutside = ["{outside}"]\n')
+    idle.json("climb", "--to", "2.6", "--yes")
+    (outside / "proxy.conf").write_text("to the new harbour")
+    (outside / "new").write_text("nobody's business")
+    assert idle.json("descend", "--price")["price"]["files"] == [f"{outside}/proxy.conf"]
+    assert (outside / "proxy.conf").read_text() == "to the new harbour"
+    idle.json("descend", "--yes")
+    assert (outside / "proxy.conf").read_text() == "to quaybook 2.4"
+    assert (outside / "new").read_text() == "nobody's business"
+    (climb,) = list_climbs(idle.site())
+    kept = climb.plan.folder / "written-since" / "outside" / str(outside / "proxy.conf")[1:]
+    assert kept.read_text() == "to the new harbour"

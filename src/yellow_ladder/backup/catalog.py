@@ -12,16 +12,29 @@ from typing import Any
 from yellow_ladder.durable import sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.files.copying import remove_entry
-from yellow_ladder.files.manifest import Entry, digest_file, manifest_from_lines
+from yellow_ladder.files.digests import sha256_of
+from yellow_ladder.files.manifest import Entry, manifest_from_lines
 from yellow_ladder.fingerprints.records import DatabasePrint
 
-FORMAT = 1
+FORMAT = 2
 INDEX_NAME, SUMS_NAME = "backup.json", "SHA256SUMS"
 FILES_STEM, FIRST_STEM, ARCHIVE_ENDING, MANIFEST_ENDING = "files", "files-first", ".tar.zst", ".jsonl"
 ARCHIVE_NAME, MANIFEST_NAME = FILES_STEM + ARCHIVE_ENDING, FILES_STEM + MANIFEST_ENDING
 UNFINISHED = ".unfinished"
 _SUM_LINE = re.compile(r"([0-9a-f]{64})  ([A-Za-z0-9._-]+(?:/[A-Za-z0-9._-]+)?)")
 ROOT_PREFIX, OUTSIDE_PREFIX = "root", "outside"
+
+
+@dataclass(frozen=True, slots=True)
+class Ground:
+    """Where the paths of a backup's manifest lie: tree paths below `root`, absolute ones below `outside`."""
+
+    root: Path
+    outside: Path = Path("/")
+
+    def at(self, path: str) -> Path:
+        """The place of one entry."""
+        return self.outside / path[1:] if path.startswith("/") else self.root / path
 
 
 def print_name(database: str) -> str:
@@ -160,7 +173,11 @@ def read_backup(path: Path, *, is_named: bool = True) -> Backup:
         raise BadInput(Problem("no-backup", text, "see which there are with: yl backup list", str(path)))
     try:
         record = json.loads(index.read_bytes())
-        record.pop("format")
+        if record.pop("format") != FORMAT:
+            text = f"the backup {path.name} was made by an earlier yl, in another format"
+            raise BadInput(
+                Problem("other-format", text, "use that yl, or restore it by hand: docs/formats.md", str(path))
+            )
         databases = tuple(map(DatabaseBackup.from_record, record.pop("databases")))
         lists = {name: tuple(record.pop(name)) for name in ("outside", "unsteady", "parts")}
         return Backup(**{**record, **lists, "path": path, "databases": databases})
@@ -210,5 +227,5 @@ def check_sums(path: Path, *, every_file: bool = True, leave_out: Collection[str
             raise damaged(path / name, "no digest was noted for it")
         if name not in present:
             raise damaged(path / name, "it is missing")
-        if name not in leave_out and digest_file(path / name) != sums[name]:
+        if name not in leave_out and sha256_of(path / name) != sums[name]:
             raise damaged(path / name, "its bytes are not those that were written")

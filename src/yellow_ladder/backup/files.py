@@ -20,13 +20,14 @@ from yellow_ladder.backup.catalog import (
     Backup,
     read_manifest,
 )
+from yellow_ladder.backup.reading import read_through
 from yellow_ladder.durable import private_folder, write_whole
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.events import Listener, Progress, Unit
-from yellow_ladder.files.archive_read import open_members
 from yellow_ladder.files.archive_write import Archived, TreeSource, write_archive
 from yellow_ladder.files.copying import remove_entry
-from yellow_ladder.files.manifest import Entry, Skip, digest_file, keep_all, manifest_to_lines
+from yellow_ladder.files.digests import sha256_of
+from yellow_ladder.files.manifest import Entry, Skip, keep_all, manifest_to_lines
 from yellow_ladder.site.site import Site
 
 _UNSETTLED_NS = 2_000_000_000
@@ -94,10 +95,8 @@ def write_first(making: Making) -> Archived:
     remove_entry(making.folder)
     private_folder(making.folder)
     archived = _write(making, FIRST_STEM, {})
-    missing = _one_manifest(archived).keys() - members_of(making.folder / (FIRST_STEM + ARCHIVE_ENDING))
-    if missing:
-        text = f"the first copy lacks {len(missing):,} entries, among them {min(missing)}"
-        raise AnswerNo(Problem("backup-damaged", text, "look for trouble of the disk, and try again"))
+    archive = making.folder / (FIRST_STEM + ARCHIVE_ENDING)
+    note_sums(making.folder, {archive.name: read_through(archive, _one_manifest(archived), {})})
     return archived
 
 
@@ -127,11 +126,11 @@ def _write(making: Making, stem: str, known: Mapping[str, Entry]) -> Archived:
 
     archive, listed = making.folder / (stem + ARCHIVE_ENDING), making.folder / (stem + MANIFEST_ENDING)
     try:
-        archived, digest = write_archive(archive, _sources(making.site, known), tell)
+        archived = write_archive(archive, _sources(making.site, known), tell)
     except OSError as fault:
         raise explained(fault) from fault
     write_whole(listed, manifest_to_lines(_one_manifest(archived)))
-    note_sums(making.folder, {archive.name: digest, listed.name: digest_file(listed)})
+    note_sums(making.folder, {listed.name: sha256_of(listed)})
     return archived
 
 
@@ -141,13 +140,14 @@ def _sources(site: Site, known: Mapping[str, Entry]) -> list[TreeSource]:
     for path in map(Path, site.record.keep.outside):
         folder: Path = path
         skip: Skip = keep_all
-        if not path.is_dir() or path.is_symlink():
+        is_folder = path.is_dir() and not path.is_symlink()
+        if not is_folder:
             # A single file is archived through its folder, so that it is described and read like any other.
             folder, skip = path.parent, _all_but(path.name)
         if os.path.lexists(path):
             start = f"{folder}/"
             there = {name.removeprefix(start): entry for name, entry in known.items() if name.startswith(start)}
-            sources.append(TreeSource(OUTSIDE_PREFIX + str(folder), folder, skip, there))
+            sources.append(TreeSource(OUTSIDE_PREFIX + str(folder), folder, skip, there, with_top=is_folder))
     return sources
 
 
@@ -161,27 +161,15 @@ def _one_manifest(archived: Archived) -> dict[str, Entry]:
     for prefix, entries in archived.trees.items():
         if prefix != ROOT_PREFIX:
             folder = prefix.removeprefix(OUTSIDE_PREFIX)
-            manifest.update({f"{folder}/{path}": replace(e, path=f"{folder}/{path}") for path, e in entries.items()})
+            if prefix in archived.tops:
+                manifest[folder] = replace(archived.tops[prefix], path=folder)
+            manifest.update({f"{folder}/{path}": _outside(folder, entry) for path, entry in entries.items()})
     return manifest
 
 
-def members_of(archive: Path) -> set[str]:
-    """Every member of an archive, which is read through to its end mark."""
-    seen: set[str] = set()
-    with open_members(archive) as members:
-        for member, content in members:
-            if content is not None:
-                while content.read(1024 * 1024):
-                    pass
-            seen.add(path_of_member(member.name))
-    return seen
-
-
-def path_of_member(name: str) -> str:
-    """A member's name as the manifest has it: a tree path, or an absolute path for what lies outside root."""
-    if name.startswith(ROOT_PREFIX + "/"):
-        return name[len(ROOT_PREFIX) + 1 :]
-    return name[len(OUTSIDE_PREFIX) :] if name.startswith(OUTSIDE_PREFIX + "/") else ""
+def _outside(folder: str, entry: Entry) -> Entry:
+    first = entry.same_as and f"{folder}/{entry.same_as}"
+    return replace(entry, path=f"{folder}/{entry.path}", same_as=first)
 
 
 def note_sums(folder: Path, digests: Mapping[str, str], of: str = "") -> None:

@@ -10,6 +10,7 @@ from pathlib import Path
 
 from yellow_ladder.backup.catalog import (
     ARCHIVE_ENDING,
+    ARCHIVE_NAME,
     FIRST_STEM,
     INDEX_NAME,
     MANIFEST_ENDING,
@@ -17,27 +18,30 @@ from yellow_ladder.backup.catalog import (
     Backup,
     DatabaseBackup,
     check_sums,
+    damaged,
     files_of,
     print_name,
     read_backup,
     read_manifest,
+    read_sums,
 )
 from yellow_ladder.backup.files import (
     Making,
     backup_name,
     base_of,
     explained,
-    members_of,
     note_sums,
     write_files,
 )
+from yellow_ladder.backup.reading import read_through
 from yellow_ladder.database import Database
 from yellow_ladder.durable import private_folder, sync_folder, write_json
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.events import Listener, Progress, Unit
 from yellow_ladder.files.archive_write import Archived
 from yellow_ladder.files.copying import remove_entry
-from yellow_ladder.files.manifest import Kind, digest_file
+from yellow_ladder.files.digests import sha256_of
+from yellow_ladder.files.manifest import Kind
 from yellow_ladder.fingerprints.records import DatabasePrint
 from yellow_ladder.fingerprints.scan import OnRows, take_fingerprint
 from yellow_ladder.site.site import Site
@@ -97,7 +101,7 @@ def _seal(folder: Path, copy: str, *others: str) -> int:
     names = [name for name in files_of(folder) if name == copy or name.startswith(f"{copy}/")]
     for name in names:
         (folder / name).chmod(0o600)
-    note_sums(folder, {name: digest_file(folder / name) for name in (*names, *others)}, of=copy)
+    note_sums(folder, {name: sha256_of(folder / name) for name in (*names, *others)}, of=copy)
     return sum((folder / name).stat().st_size for name in names)
 
 
@@ -128,10 +132,13 @@ def finish(making: Making, archived: Archived, databases: list[DatabaseBackup], 
         parts=making.parts,
         started_ns=making.started_ns,
     )
-    read_back(backup)
+    _drop_cached(backup.path)
+    note_sums(making.folder, {backup.archive.name: read_back(backup)})
+    # The archives were digested when they were found to hold what was listed: this one now, a first copy before.
+    check_sums(making.folder, every_file=False, leave_out=(FIRST_STEM + ARCHIVE_ENDING, backup.archive.name))
     backup = replace(backup, path=making.final, read_back_at=f"{now:%Y-%m-%dT%H:%M:%SZ}")
     write_json(making.folder / INDEX_NAME, backup.as_record())
-    note_sums(making.folder, {INDEX_NAME: digest_file(making.folder / INDEX_NAME)})
+    note_sums(making.folder, {INDEX_NAME: sha256_of(making.folder / INDEX_NAME)})
     sync_folder(making.folder)
     making.folder.rename(making.final)
     sync_folder(making.final.parent)
@@ -156,14 +163,16 @@ def make_backup(site: Site, version: str, now: datetime, tell: Listener, since: 
 
 def check_backup(path: Path, *, is_named: bool = True) -> Backup:
     """Read every byte of a finished backup again, and of those that it needs; raises AnswerNo naming the damage."""
-    check_sums(path)
+    _drop_cached(path)
+    check_sums(path, leave_out=(ARCHIVE_NAME,))
     backup = read_backup(path, is_named=is_named)
     for base in backup.bases:
         if not (path.parent / base).is_dir():
             text = f"the backup {backup.name} builds upon {base}, which is not there"
             raise AnswerNo(Problem("backup-incomplete", text, "bring it back, or use another backup", str(path)))
         check_backup(path.parent / base)
-    read_back(backup)
+    if read_back(backup) != read_sums(path)[ARCHIVE_NAME]:
+        raise damaged(backup.archive, "its bytes are not those that were written")
     return backup
 
 
@@ -210,23 +219,13 @@ def _drop_forgotten(site: Site, folder: Path) -> None:
 _NOT_LOADED = ("the event ",)
 
 
-def read_back(backup: Backup) -> None:
-    """Read the newest archive through to its end mark and hold what it holds against the manifest; check the digests.
+def read_back(backup: Backup) -> str:
+    """Read the newest archive through, hold what is in it against the manifest, and digest it; returns its SHA-256.
 
     What is not in it must have been in the part before it, with the same content. Raises AnswerNo.
     """
-    _drop_cached(backup.path)
-    expected = backup.manifest()
-    missing = expected.keys() - members_of(backup.archive)
-    if missing and len(backup.parts) > 1:
-        earlier = read_manifest(backup.path / f"{backup.parts[-2]}{MANIFEST_ENDING}")
-        missing = {path for path in missing if path not in earlier or earlier[path].sha256 != expected[path].sha256}
-    if missing:
-        text = f"the archive {backup.archive} lacks {len(missing):,} entries, among them {min(missing)}"
-        raise AnswerNo(Problem("backup-damaged", text, "make another backup", str(backup.archive)))
-    # The first copy was read back when it was made, before the site was closed.
-    early = () if backup.read_back_at else (FIRST_STEM + ARCHIVE_ENDING,)
-    check_sums(backup.path, every_file=False, leave_out=early)
+    before = f"{backup.parts[-2]}{MANIFEST_ENDING}" if len(backup.parts) > 1 else ""
+    return read_through(backup.archive, backup.manifest(), read_manifest(backup.path / before) if before else {})
 
 
 def _drop_cached(path: Path) -> None:

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Collection, Iterable
-from dataclasses import dataclass
+from collections.abc import Collection
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import IO
 
-from yellow_ladder.backup.catalog import Backup
-from yellow_ladder.backup.files import path_of_member
+from yellow_ladder.backup.catalog import Backup, Ground
+from yellow_ladder.backup.reading import path_of_member
 from yellow_ladder.durable import private_folder, sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.files.archive_read import open_members
@@ -41,51 +41,50 @@ class Restored:
     rights_set: int
 
 
-def restore_files(
-    backup: Backup, root: Path, skip: Skip, *, with_outside: bool = True, rescue: Path | None = None
-) -> Restored:
-    """Make the tree at `root` (and the files outside it) equal to the backup; may be repeated after a crash.
+def restore_files(backup: Backup, ground: Ground, skip: Skip, *, rescue: Ground | None = None) -> Restored:
+    """Make the tree and the files outside it equal to the backup; may be repeated after a crash.
 
-    Files that would be written over or removed are kept in the folder `rescue` first, where one is given.
-    Raises AnswerNo when the tree is not equal afterwards.
+    Files that would be written over or removed are kept on the ground `rescue` first, where one is given.
+    Raises AnswerNo when something is not equal afterwards.
     """
+    root = ground.root
     manifest = backup.manifest()
     inside = {path: entry for path, entry in manifest.items() if not path.startswith("/")}
-    outside = {path: entry for path, entry in manifest.items() if path.startswith("/") and with_outside}
+    outside = {path: entry for path, entry in manifest.items() if path.startswith("/")}
     root.mkdir(exist_ok=True)
     found = take_manifest(root, skip, known=inside)
-    found_outside = {path: _look_at(path) for path in outside if os.path.lexists(path)}
+    found_outside = look_outside(ground, outside)
     if rescue is not None:
-        _keep_what_would_go(root, inside, found, rescue)
+        _keep_what_would_go(ground, manifest, found | found_outside, rescue)
         os.sync()  # a power cut must not take the copy and the original
     removed = _remove_strangers(root, inside, found)
     wanted = _wanted(inside, found) | _wanted(outside, found_outside)
-    _make_folders(root, {**inside, **outside}, wanted)
-    _extract(backup, root, wanted, manifest)
-    rights = _set_rights(root, inside | outside)
+    _make_folders(ground, manifest, wanted)
+    _extract(backup, ground, wanted, manifest)
+    rights = _set_rights(ground, manifest)
     _check_equal(inside, take_manifest(root, skip, known=inside), root)
-    _check_equal(outside, {path: _look_at(path) for path in outside if os.path.lexists(path)}, Path("/"))
+    _check_equal(outside, look_outside(ground, outside), ground.outside)
     os.sync()
     return Restored(len(wanted), removed, rights)
 
 
-def _keep_what_would_go(root: Path, expected: Manifest, found: Manifest, rescue: Path) -> None:
+def _keep_what_would_go(ground: Ground, expected: Manifest, found: Manifest, rescue: Ground) -> None:
     """Copy files that are new or changed against the backup, before anything is written over them."""
     for path, entry in found.items():
         is_file = entry.kind in (Kind.FILE, Kind.LINK)
         as_backed_up = path in expected and entry.same_content(expected[path])
         if is_file and not as_backed_up:
-            target = rescue / path
+            target = rescue.at(path)
             private_folder(target.parent)
             remove_entry(target)
-            copy_entry(root / path, target)
+            copy_entry(ground.at(path), target)
 
 
-def _look_at(path: str) -> Entry:
-    entry = describe(path, path)
-    if entry.kind is not Kind.FILE:
-        return entry
-    return Entry(**{**{name: getattr(entry, name) for name in entry.__slots__}, "sha256": digest_file(path)})
+def look_outside(ground: Ground, expected: Manifest) -> dict[str, Entry]:
+    """What there is of the expected entries outside root."""
+    found = {path: describe(path, ground.at(path)) for path in expected if os.path.lexists(ground.at(path))}
+    files = {path: entry for path, entry in found.items() if entry.kind is Kind.FILE}
+    return found | {path: replace(entry, digest=digest_file(ground.at(path))) for path, entry in files.items()}
 
 
 def _remove_strangers(root: Path, expected: Manifest, found: Manifest) -> int:
@@ -106,31 +105,51 @@ def _remove_strangers(root: Path, expected: Manifest, found: Manifest) -> int:
 
 def _wanted(expected: Manifest, found: Manifest) -> set[str]:
     changed = (Change.MISSING, Change.CONTENT)
-    return {one.path for one in compare_manifests(expected, found) if one.change in changed and one.path in expected}
+    wanted = {one.path for one in compare_manifests(expected, found) if one.change in changed and one.path in expected}
+    return wanted | _wanted_links(expected, found, wanted)
 
 
-def _make_folders(root: Path, expected: Manifest, wanted: Collection[str]) -> None:
+def _wanted_links(expected: Manifest, found: Manifest, wanted: Collection[str]) -> set[str]:
+    """All names of a file with several, where one of them is wanted or is another file by now; and names that have
+    been made one file.
+    """
+    groups: dict[str, list[str]] = {}
+    for path, entry in expected.items():
+        if entry.same_as:
+            groups.setdefault(entry.same_as, [entry.same_as]).append(path)
+    apart = [
+        group
+        for group in groups.values()
+        if any(path in wanted for path in group) or len({found[path].inode for path in group}) > 1
+    ]
+    joined = {
+        path for path, entry in found.items() if entry.same_as and path in expected and not expected[path].same_as
+    }
+    return joined.union(*apart)
+
+
+def _make_folders(ground: Ground, expected: Manifest, wanted: Collection[str]) -> None:
     for path in sorted(wanted):
         if expected[path].kind is Kind.FOLDER:
-            (root / path).mkdir(parents=True, exist_ok=True)
+            ground.at(path).mkdir(parents=True, exist_ok=True)
 
 
-def _extract(backup: Backup, root: Path, wanted: Collection[str], manifest: Manifest) -> None:
+def _extract(backup: Backup, ground: Ground, wanted: Collection[str], manifest: Manifest) -> None:
     """Write the wanted files and links from the archive, each in one instant."""
     missing = {path for path in wanted if manifest[path].kind is not Kind.FOLDER}
     later: list[str] = []
     for archive in backup.archives:
         if missing:
-            later += _extract_from(archive, root, missing, manifest)
+            later += _extract_from(archive, ground, missing, manifest)
     if missing:
         text = f"the archives of {backup.path} lack {min(missing)}"
         raise AnswerNo(Problem("backup-damaged", text, "use another backup", str(backup.archive)))
     for path in later:
-        remove_entry(root / path)
-        os.link(root / manifest[path].same_as, root / path)
+        remove_entry(ground.at(path))
+        os.link(ground.at(manifest[path].same_as), ground.at(path))
 
 
-def _extract_from(archive: Path, root: Path, missing: set[str], manifest: Manifest) -> list[str]:
+def _extract_from(archive: Path, ground: Ground, missing: set[str], manifest: Manifest) -> list[str]:
     """Write from one archive what is missing, and take it off the list; returns hard links, which come at the end."""
     here, later = frozenset(missing), []
     with open_members(archive) as members:
@@ -141,11 +160,11 @@ def _extract_from(archive: Path, root: Path, missing: set[str], manifest: Manife
             missing.discard(path)
             entry = manifest[path]
             if entry.kind is Kind.LINK:
-                _put_link(root / path, entry.target)
+                _put_link(ground.at(path), entry.target)
             elif entry.same_as:
                 later.append(path)
             elif content is not None:
-                _put_file(root / path, content, with_holes=member.issparse())
+                _put_file(ground.at(path), content, with_holes=member.issparse())
     return later
 
 
@@ -170,12 +189,12 @@ def _put_file(location: Path, content: IO[bytes], *, with_holes: bool) -> None:
     temporary.replace(location)
 
 
-def _set_rights(root: Path, expected: Manifest) -> int:
+def _set_rights(ground: Ground, expected: Manifest) -> int:
     """Give owner, mode and times back where they differ; folders last, since writing into them moves their time."""
     count = 0
     order = sorted(expected.items(), key=lambda item: (item[1].kind is Kind.FOLDER, -item[0].count("/")))
     for path, entry in order:
-        location = root / path
+        location = ground.at(path)
         now = describe(path, location)
         if not now.same_rights(entry):
             os.chown(location, entry.uid, entry.gid, follow_symlinks=False)
@@ -193,28 +212,26 @@ def _check_equal(expected: Manifest, found: Manifest, root: Path) -> None:
     differences = compare_manifests(expected, found)
     if differences:
         first = differences[0]
-        text = f"{root / first.path} is still not as it was ({first.change}), and {len(differences) - 1:,} more"
+        where = root / first.path.lstrip("/")
+        text = f"{where} is still not as it was ({first.change}), and {len(differences) - 1:,} more"
         raise AnswerNo(
             Problem("restore-incomplete", text, "see that nothing else writes there, then go on", first.path)
         )
 
 
-def restore_aside(backup: Backup, into: Path) -> Iterable[Path]:
+def restore_aside(backup: Backup, into: Path) -> None:
     """Restore a backup into a fresh folder, to look at it: `root/`, `outside/` and the databases' files."""
     if into.exists() and any(into.iterdir()):
         raise BadInput(Problem("folder-not-empty", f"{into} is not empty", "name a new folder", str(into)))
     into.mkdir(mode=0o700, parents=True, exist_ok=True)
-    restored = [into / "root"]
-    restore_files(backup, into / "root", keep_all, with_outside=False)
+    restore_files(backup, Ground(into / "root", into / "outside"), keep_all)
     for one in backup.databases:
         target, source = into / one.file, backup.path / one.file
         if source.is_dir():
             target.mkdir(mode=0o700)
         for name in sorted(path.name for path in source.iterdir()) if source.is_dir() else [""]:
             _copy_out(source / name, target / name, one.details.get("mode", 0o600))
-        restored.append(target)
     sync_folder(into)
-    return restored
 
 
 def _copy_out(source: Path, target: Path, mode: int) -> None:

@@ -7,13 +7,13 @@ import os
 from collections.abc import Sequence
 from pathlib import Path
 
-from yellow_ladder.backup.catalog import UNFINISHED, read_backup
+from yellow_ladder.backup.catalog import UNFINISHED, Ground, read_backup
 from yellow_ladder.backup.restore import restore_files
 from yellow_ladder.checks.records import count_of
 from yellow_ladder.climb.door import close_site, close_tree, open_site
 from yellow_ladder.climb.placement import move_folders, put_in_place
 from yellow_ladder.climb.plan import Plan
-from yellow_ladder.climb.price import FOLDER_NAME, drop_scratch, keep_newer
+from yellow_ladder.climb.price import drop_scratch, keep_newer, kept_ground
 from yellow_ladder.climb.progress import Standing
 from yellow_ladder.climb.run import Facts, Run, Step
 from yellow_ladder.climb.sitefile import take_back_moves
@@ -106,8 +106,8 @@ def restore_all_files(run: Run) -> Facts:
     """Make every file what the backup says; unchanged ones are not read."""
     backup = read_backup(run.site.state.backups / run.plan.backup_name)
     # Whatever others wrote while the site was closed is kept before it is written over.
-    rescue = run.plan.folder / FOLDER_NAME / "files"
-    done = restore_files(backup, run.site.root, run.site.skipped(), rescue=rescue)
+    rescue = kept_ground(run.plan)
+    done = restore_files(backup, Ground(run.site.root), run.site.skipped(), rescue=rescue)
     close_site(run.site)
     return {"written": done.written, "removed": done.removed, "rights": done.rights_set}
 

@@ -10,7 +10,8 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
-from yellow_ladder.backup.catalog import read_backup
+from yellow_ladder.backup.catalog import Ground, read_backup
+from yellow_ladder.backup.restore import look_outside
 from yellow_ladder.climb.expected import expected_tree, present_tree, site_after
 from yellow_ladder.climb.plan import Plan, migrations_folder
 from yellow_ladder.climb.surveys import AFTER_NAME, read_survey
@@ -19,7 +20,7 @@ from yellow_ladder.database.port import TableChanges
 from yellow_ladder.durable import private_folder
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.copying import copy_entry, remove_entry
-from yellow_ladder.files.manifest import Kind, compare_manifests
+from yellow_ladder.files.manifest import Change, Entry, Kind, compare_manifests
 from yellow_ladder.migrations.apply import apply_scripts, read_scripts
 
 FOLDER_NAME, SCRATCH_NAME, ROWS_NAME = "written-since", "price", "rows"
@@ -164,11 +165,24 @@ def drop_scratch(plan: Plan) -> None:
 
 
 def _changed_files(plan: Plan) -> list[str]:
-    """Files below root that are new or changed against the new release and the data of the backup."""
+    """Files below root that are new or changed against the new release and the data of the backup; and files outside
+    root that have changed since the backup.
+    """
     expected = expected_tree(plan)
-    found = present_tree(plan, expected)
+    found: dict[str, Entry] = dict(present_tree(plan, expected))
     differing = compare_manifests(expected, found)
+    manifest = read_backup(plan.site.state.backups / plan.backup_name).manifest()
+    outside = {path: entry for path, entry in manifest.items() if path.startswith("/")}
+    there = look_outside(Ground(plan.site.root), outside)
+    differing += [one for one in compare_manifests(outside, there) if one.change is Change.CONTENT]
+    found |= there
     return [one.path for one in differing if one.path in found and found[one.path].kind is not Kind.FOLDER]
+
+
+def kept_ground(plan: Plan) -> Ground:
+    """Where files that were written since are kept: `files/` for those below root, `outside/` for others."""
+    folder = plan.folder / FOLDER_NAME
+    return Ground(folder / "files", folder / "outside")
 
 
 def keep_newer(plan: Plan) -> tuple[Price, Path]:
@@ -193,10 +207,10 @@ def keep_newer(plan: Plan) -> tuple[Price, Path]:
         for name, copy in copies.items():
             _keep_rows(plan, copy, [one for one in price.tables if one.database == name], folder / ROWS_NAME)
     for path in price.files:
-        copy_of_it = folder / "files" / path
+        copy_of_it = kept_ground(plan).at(path)
         remove_entry(copy_of_it)  # a copy that a kill left unfinished
         private_folder(copy_of_it.parent)
-        copy_entry(site.root / path, copy_of_it)
+        copy_entry(Ground(site.root).at(path), copy_of_it)
     os.sync()  # what is kept must be on disk before the steps that follow write over the originals
     return price, folder
 

@@ -212,7 +212,7 @@ def read_backup_back(run: Run) -> Facts:
     else:
         manifest = manifest_from_lines((making.folder / "files.jsonl").read_bytes())
         tree = {path: entry for path, entry in manifest.items() if not path.startswith("/")}
-        archived = Archived({"root": tree}, list(done["backup-files"]["unsteady"]))
+        archived = Archived({"root": tree}, unsteady=list(done["backup-files"]["unsteady"]))
         copies = [facts["copy"] for step, facts in done.items() if step.startswith("backup-database:")]
         backup = finish(making, archived, list(map(DatabaseBackup.from_record, copies)), run.now())
     return {"bytes": backup.size_bytes(), "backup": backup.name}

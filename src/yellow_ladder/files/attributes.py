@@ -22,11 +22,14 @@ _NONE_HERE = (errno.ENOTSUP, errno.EPERM, errno.ENODATA)
 PAX_PREFIX = "SCHILY.xattr."
 
 
-def read_attributes(location: str | Path) -> Attributes:
-    """What a file or folder has; nothing where its file system keeps none. Links have none of their own."""
+def read_attributes(location: str | Path | int) -> Attributes:
+    """What a file or folder has, by its name or as an open file; nothing where its file system keeps none. Links have
+    none of their own.
+    """
+    by_name = {} if isinstance(location, int) else {"follow_symlinks": False}
     try:
-        names = sorted(name for name in os.listxattr(location, follow_symlinks=False) if name.startswith(_KEPT))
-        return tuple((n, base64.b64encode(os.getxattr(location, n, follow_symlinks=False)).decode()) for n in names)
+        names = sorted(name for name in os.listxattr(location, **by_name) if name.startswith(_KEPT))
+        return tuple((n, base64.b64encode(os.getxattr(location, n, **by_name)).decode()) for n in names)
     except OSError as fault:
         if fault.errno in _NONE_HERE:
             return ()

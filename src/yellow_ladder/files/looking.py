@@ -1,10 +1,9 @@
-"""Looks at the folders of a tree, one by one: what lies in each, with SHA-256 of what was not known already.
+"""Looks at the folders of a tree, one by one: what lies in each, with a digest (BLAKE3) of what was not known already.
 
-This file imports nothing but the standard library: it is also run as a program of its own, without the rest, so that
-a helper process is at work within milliseconds.
+This file imports nothing of the rest: it is also run as a program of its own, with the folder of the digest's library
+as its only argument, so that a helper process is at work within milliseconds.
 """
 
-import hashlib
 import marshal
 import operator
 import os
@@ -13,11 +12,16 @@ import stat
 import sys
 from collections.abc import Iterator
 
+if __name__ == "__main__":
+    sys.path.append(sys.argv[1])
+
+from blake3 import blake3
+
 READ_BYTES = 1024 * 1024
 # One entry: name, mode with its type bits, uid, gid, size, modified ns, inode, changed ns, device (0 unless the file
-# has several names), link target, SHA-256 in hex.
+# has several names), link target, BLAKE3 in hex.
 Row = tuple[str, int, int, int, int, int, int, int, int, str, str]
-# What is known of a folder: name -> (inode, size, changed ns, SHA-256).
+# What is known of a folder: name -> (inode, size, changed ns, BLAKE3).
 Known = dict[str, tuple[int, int, int, str]]
 _KIND, _FOLDER = 0o170000, 0o040000
 _name_of = operator.itemgetter(0)
@@ -91,7 +95,7 @@ class Looker:
                 changed = one.st_ctime_ns
                 marks.append(f"{name}\0{one.st_ino}\0{one.st_size}\0{changed}")
                 found.newest_ns = max(found.newest_ns, changed)
-        found.signature = hashlib.sha256("\1".join(marks).encode("utf-8", "surrogateescape")).hexdigest()
+        found.signature = blake3("\1".join(marks).encode("utf-8", "surrogateescape")).hexdigest()
         found.same = bool(signature) and found.signature == signature
         found.differs = bool(signature) and not found.same and known is None
         if found.differs:
@@ -146,11 +150,11 @@ def _still_there(entries: "list[os.DirEntry[str]]") -> "Iterator[tuple[str, os.s
 
 
 def digest_of(location: str, size: int = READ_BYTES) -> str:
-    """SHA-256 of a file's content, in hex; a link is not followed. A file of about `size` bytes is read in one go."""
+    """BLAKE3 of a file's content, in hex; a link is not followed. A file of about `size` bytes is read in one go."""
     descriptor = os.open(location, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
     try:
         first = os.read(descriptor, min(size, READ_BYTES) + 1)
-        digest = hashlib.sha256(first)
+        digest = blake3(first)
         if len(first) == size:
             return digest.hexdigest()  # one byte more was asked for, and there was none
         while block := os.read(descriptor, READ_BYTES):

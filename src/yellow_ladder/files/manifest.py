@@ -7,9 +7,10 @@ import json
 import os
 import stat
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import asdict, dataclass, replace
+from dataclasses import dataclass, replace
 from enum import StrEnum
 from pathlib import Path
+from typing import Any
 
 from yellow_ladder.files.attributes import Attributes
 from yellow_ladder.files.looking import digest_of
@@ -35,7 +36,7 @@ class Entry:
     gid: int
     size: int
     modified_ns: int
-    sha256: str = ""
+    digest: str = ""  # of the content: BLAKE3, in hex
     target: str = ""
     inode: int = 0
     changed_ns: int = 0
@@ -44,7 +45,7 @@ class Entry:
 
     def same_content(self, other: Entry) -> bool:
         """Whether kind, bytes and link target agree."""
-        return (self.kind, self.sha256, self.target) == (other.kind, other.sha256, other.target)
+        return (self.kind, self.digest, self.target) == (other.kind, other.digest, other.target)
 
     def same_rights(self, other: Entry) -> bool:
         """Whether owner, group and permission bits agree (a link's own bits mean nothing)."""
@@ -59,6 +60,7 @@ class Entry:
         )
 
 
+_RECORD_KEYS = {"digest": "blake3"}
 Manifest = Mapping[str, Entry]
 Skip = Callable[[str], bool]
 
@@ -81,8 +83,13 @@ def walk_tree(root: Path, skip: Skip = keep_all) -> Iterator[tuple[str, os.DirEn
     pending = [("", str(root))]
     while pending:
         prefix, folder = pending.pop()
-        with os.scandir(folder) as found:
-            entries = sorted(found, key=lambda entry: os.fsencode(entry.name))
+        try:
+            with os.scandir(folder) as found:
+                entries = sorted(found, key=lambda entry: os.fsencode(entry.name))
+        except FileNotFoundError:
+            if not prefix:
+                raise
+            continue  # it went between listing and looking
         below = []
         for entry in entries:
             path = prefix + entry.name
@@ -96,20 +103,24 @@ def walk_tree(root: Path, skip: Skip = keep_all) -> Iterator[tuple[str, os.DirEn
 
 def describe(path: str, location: str | Path) -> Entry:
     """The entry at `location` without its digest."""
-    facts = os.lstat(location)
+    return entry_from(path, os.lstat(location), location)
+
+
+def entry_from(
+    path: str,
+    facts: os.stat_result,
+    location: str | Path = "",
+    digest: str = "",
+    attributes: Attributes | None = None,
+) -> Entry:
+    """An entry from what the system says of it; a link is read at its `location`."""
     kind = kind_of(facts.st_mode)
+    target = os.readlink(location) if kind is Kind.LINK else ""
     return Entry(
-        path=path,
-        kind=kind,
-        mode=stat.S_IMODE(facts.st_mode),
-        uid=facts.st_uid,
-        gid=facts.st_gid,
-        size=facts.st_size if kind is Kind.FILE else 0,
-        modified_ns=facts.st_mtime_ns,
-        target=os.readlink(location) if kind is Kind.LINK else "",
-        inode=facts.st_ino,
-        changed_ns=facts.st_ctime_ns,
-    )
+        path, kind, stat.S_IMODE(facts.st_mode), facts.st_uid, facts.st_gid,
+        facts.st_size if kind is Kind.FILE else 0, facts.st_mtime_ns,
+        digest, target, facts.st_ino, facts.st_ctime_ns, "", attributes,
+    )  # fmt: skip
 
 
 def kind_of(mode: int) -> Kind:
@@ -122,7 +133,7 @@ def kind_of(mode: int) -> Kind:
 
 
 def digest_file(location: str | Path) -> str:
-    """SHA-256 of a file's content, in hex; a link is not followed."""
+    """BLAKE3 of a file's content, in hex; a link is not followed."""
     return digest_of(str(location))
 
 
@@ -146,8 +157,8 @@ def take_manifest(
         entry = links.mark(describe(path, found.path), found)
         if entry.kind is Kind.FILE and with_digests:
             seen = before.get(entry.inode)
-            trusted = seen is not None and seen.sha256 and entry.untouched_since(seen)
-            entry = replace(entry, sha256=seen.sha256 if trusted and seen else digest_file(found.path))
+            trusted = seen is not None and seen.digest and entry.untouched_since(seen)
+            entry = replace(entry, digest=seen.digest if trusted and seen else digest_file(found.path))
             if on_bytes is not None:
                 on_bytes(entry.size)
         manifest[path] = entry
@@ -207,8 +218,13 @@ def compare_manifests(expected: Manifest, found: Manifest) -> list[Difference]:
 
 def manifest_to_lines(manifest: Manifest) -> bytes:
     """The manifest as JSON Lines, one entry a line; names that are no UTF-8 survive as escapes."""
-    lines = (json.dumps(asdict(entry), ensure_ascii=True) for entry in manifest.values())
-    return "".join(line + "\n" for line in lines).encode("ascii")
+    encode = json.JSONEncoder(ensure_ascii=True).encode
+    return "".join(f"{encode(_as_record(entry))}\n" for entry in manifest.values()).encode("ascii")
+
+
+def _as_record(entry: Entry) -> dict[str, Any]:
+    """An entry as JSON; the digest goes by the name of what it is."""
+    return {_RECORD_KEYS.get(name, name): getattr(entry, name) for name in Entry.__slots__}
 
 
 def manifest_from_lines(content: bytes) -> dict[str, Entry]:
@@ -216,9 +232,10 @@ def manifest_from_lines(content: bytes) -> dict[str, Entry]:
     manifest = {}
     for line in content.splitlines():
         fields = json.loads(line)
-        known = fields.get("attributes")
+        known = fields.pop("attributes", None)
         attributes = None if known is None else tuple((name, value) for name, value in known)
-        entry = Entry(**{**fields, "kind": Kind(fields["kind"]), "attributes": attributes})
+        kind, digest = Kind(fields.pop("kind")), fields.pop("blake3")
+        entry = Entry(**fields, kind=kind, digest=digest, attributes=attributes)
         manifest[entry.path] = entry
     return manifest
 
@@ -229,6 +246,6 @@ def tree_digest(manifest: Manifest) -> str:
     for path in sorted(manifest):
         entry = manifest[path]
         rights = "" if entry.kind is Kind.LINK else f"{entry.mode:o}"
-        line = "\0".join((path, entry.kind, rights, str(entry.uid), str(entry.gid), entry.sha256, entry.target))
+        line = "\0".join((path, entry.kind, rights, str(entry.uid), str(entry.gid), entry.digest, entry.target))
         digest.update(line.encode("utf-8", "surrogateescape") + b"\n")
     return digest.hexdigest()

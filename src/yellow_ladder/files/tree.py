@@ -17,6 +17,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import IO, Any
 
+import blake3
+
 from yellow_ladder.durable import write_memo
 from yellow_ladder.files import looking
 from yellow_ladder.files.looking import FolderLook, Known, Looker, Row
@@ -26,7 +28,7 @@ _BATCH, _IN_FLIGHT = 8, 2
 _UNSETTLED_NS = 2_000_000_000
 _HELPER_FROM_FOLDERS = 24
 _UNKNOWN = "?"  # no signature is this
-FORMAT = 1
+FORMAT = 2
 
 
 @dataclass(frozen=True, slots=True)
@@ -219,9 +221,9 @@ class _Helper:
 
     def _send(self, message: list[Any]) -> None:
         if self._process is None:
-            # Alone and without the site's packages: it starts in the time that reading two folders takes.
+            # Alone and without looking for packages: it starts in the time that reading two folders takes.
             self._process = subprocess.Popen(
-                [sys.executable, "-I", "-S", looking.__file__],
+                [sys.executable, "-I", "-S", looking.__file__, str(Path(blake3.__file__).parents[1])],
                 stdin=subprocess.PIPE,
                 stdout=subprocess.PIPE,
                 stderr=subprocess.DEVNULL,

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-import hashlib
 import os
 import tarfile
 from collections.abc import Container
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
+
+from blake3 import blake3
 
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.files.archive_read import check_link, open_members, refused, safe_path
@@ -66,7 +67,7 @@ class _Budget:
 
 @dataclass(frozen=True, slots=True)
 class Unpacked:
-    """What came out: SHA-256 by tree path for files, and the bytes written."""
+    """What came out: BLAKE3 by tree path for files, and the bytes written."""
 
     digests: dict[str, str]
     written_bytes: int
@@ -96,7 +97,7 @@ def unpack_archive(path: Path, target: Path, limits: Limits, top: str | None = N
 
 @dataclass(frozen=True, slots=True)
 class Content:
-    """What a file or link should be: `what` is its SHA-256, or `link:` and the target; owner -1 where nobody says."""
+    """What a file or link should be: `what` is its BLAKE3, or `link:` and the target; owner -1 where nobody says."""
 
     what: str
     mode: int
@@ -133,7 +134,7 @@ def _first_name(budget: _Budget, member: tarfile.TarInfo, name: str, known: Cont
 
 
 def _digest(content: IO[bytes], budget: _Budget) -> str:
-    digest = hashlib.sha256()
+    digest = blake3()
     while block := content.read(READ_BYTES):
         budget.spend(len(block))
         digest.update(block)
@@ -164,7 +165,7 @@ def _place(
 
 
 def _write(content: IO[bytes], location: Path, mode: int, budget: _Budget) -> str:
-    digest = hashlib.sha256()
+    digest = blake3()
     descriptor = os.open(location, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
     with os.fdopen(descriptor, "wb") as stream:
         while block := content.read(READ_BYTES):

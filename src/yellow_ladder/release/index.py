@@ -23,7 +23,7 @@ from yellow_ladder.documents import Record, validate_document
 from yellow_ladder.durable import private_folder, sync_folder, write_whole
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
 from yellow_ladder.files.archive_read import is_archive_name
-from yellow_ladder.files.manifest import digest_file
+from yellow_ladder.files.digests import sha256_of
 from yellow_ladder.release.sheet import DOC_PAGE, ReleaseSheet
 from yellow_ladder.release.source import Release, Releases, read_source, sorted_out
 
@@ -157,7 +157,7 @@ def bring_here(release: Release, on_bytes: OnBytes | None = None) -> None:
     for attempt in (1, 2):
         have = part.stat().st_size if part.is_file() else 0
         _append_rest(release, part, have, on_bytes)
-        if digest_file(part) == release.published_sha256:
+        if sha256_of(part) == release.published_sha256:
             part.replace(release.archive)
             sync_folder(part.parent)
             return
@@ -203,7 +203,7 @@ def write_index(folder: Path, product: str) -> Path:
         raise BadInput(found.problems)
     entries = []
     for release in (*found.found, *found.addons):
-        digest = release.published_sha256 or digest_file(release.archive)
+        digest = release.published_sha256 or sha256_of(release.archive)
         sheet = release.sheet.model_dump(mode="json", by_alias=True, exclude_defaults=True)
         sheet["format"] = 1
         size = release.archive.stat().st_size

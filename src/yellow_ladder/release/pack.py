@@ -10,8 +10,10 @@ from pathlib import Path
 from yellow_ladder.durable import write_whole
 from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.files.archive_read import check_link
-from yellow_ladder.files.archive_write import TarWriter, member_header
+from yellow_ladder.files.archive_write import TarWriter
+from yellow_ladder.files.digests import sha256_of
 from yellow_ladder.files.manifest import Entry, Kind, take_manifest
+from yellow_ladder.files.tar_members import member_header
 from yellow_ladder.release.sheet import SHEET_NAME, ReleaseSheet, parse_sheet
 from yellow_ladder.release.source import DIGESTS_NAME
 
@@ -53,10 +55,11 @@ def pack_release(tree: Path, into: Path) -> Packed:
                 _add(writer, entry, f"{name}/{path}", tree / path)
     fresh.chmod(0o644)
     fresh.replace(archive)
-    _note_digest(into / DIGESTS_NAME, archive.name, writer.sha256)
+    digest = sha256_of(archive)
+    _note_digest(into / DIGESTS_NAME, archive.name, digest)
     files = sum(entry.kind is Kind.FILE for entry in entries.values())
     return Packed(
-        archive, writer.sha256, archive.stat().st_size, unpacked, files, sheet.release.addon_of or sheet.release.product
+        archive, digest, archive.stat().st_size, unpacked, files, sheet.release.addon_of or sheet.release.product
     )
 
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
 from yellow_ladder.files.archive_read import ARCHIVE_ENDINGS, is_archive_name, open_members, safe_path
-from yellow_ladder.files.manifest import digest_file
+from yellow_ladder.files.digests import sha256_of
 from yellow_ladder.files.unpack import UNANNOUNCED_LIMIT_BYTES, Limits
 from yellow_ladder.release.sheet import SHEET_NAME, ReleaseSheet, parse_sheet
 from yellow_ladder.release.versions import Version
@@ -164,7 +164,7 @@ def _read_digests(path: Path) -> dict[str, str]:
 
 def check_digest(release: Release) -> str:
     """The archive's SHA-256; raises BadInput when it is not the one that was published."""
-    digest = digest_file(release.archive)
+    digest = sha256_of(release.archive)
     if release.published_sha256 and digest != release.published_sha256:
         text = f"{release.archive} is not the archive that was published: its SHA-256 is {digest}"
         remedy = f"fetch it again; {release.published_sha256} was published"

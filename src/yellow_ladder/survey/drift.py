@@ -180,7 +180,7 @@ def _tops(paths: Mapping[str, object], folder: str) -> set[str]:
 
 def content_of(entry: Entry) -> str:
     """An entry's content as releases list it."""
-    return f"link:{entry.target}" if entry.kind is Kind.LINK else entry.sha256
+    return f"link:{entry.target}" if entry.kind is Kind.LINK else entry.digest
 
 
 def _usual_owner(tree: Tree, known: Contents) -> tuple[int, int]:

@@ -14,7 +14,7 @@ from yellow_ladder.files.manifest import Kind, Manifest
 from yellow_ladder.files.unpack import Content, read_contents
 from yellow_ladder.release.source import Release
 
-FORMAT = 1
+FORMAT = 2
 Contents = Mapping[str, Content]
 
 
@@ -47,7 +47,7 @@ def package_contents(release: Release, memory: Path) -> dict[str, Content]:
 def recorded_contents(manifest: Manifest) -> dict[str, Content]:
     """Files and links of a manifest that was taken earlier, owners included."""
     return {
-        path: Content(f"link:{one.target}" if one.kind is Kind.LINK else one.sha256, one.mode, one.uid, one.gid)
+        path: Content(f"link:{one.target}" if one.kind is Kind.LINK else one.digest, one.mode, one.uid, one.gid)
         for path, one in manifest.items()
         if one.kind in (Kind.FILE, Kind.LINK)
     }

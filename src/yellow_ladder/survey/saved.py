@@ -27,7 +27,7 @@ from yellow_ladder.survey.reference import Reference, recorded_contents
 from yellow_ladder.survey.secrets import masked_value
 from yellow_ladder.survey.take import RecordFinder
 
-FORMAT = 1
+FORMAT = 2
 NAME = re.compile(r"^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$")
 
 
@@ -145,7 +145,8 @@ def load_snapshot(site: Site, name: str) -> Snapshot:
         raise BadInput(Problem("no-survey", text, f"kept surveys: {known}; climbs: yl history"))
     try:
         record = json.loads((folder / "survey.json").read_bytes())
-        record.pop("format")
+        if record.pop("format") != FORMAT:
+            raise ValueError("it is in the format of an earlier yl")
         files = manifest_from_lines((folder / "files.jsonl").read_bytes())
         tables = {table: tuple(columns) for table, columns in record.pop("tables").items()}
         return Snapshot(**record, tables=tables, files=files)
@@ -183,12 +184,12 @@ def _file_changes(before: Manifest, now: Manifest) -> dict[str, tuple[str, ...]]
         there = new or old
         if one.change in (Change.ADDED, Change.MISSING) and there and there.kind is Kind.FOLDER:
             continue  # what lies in it is listed
-        if one.change is Change.CONTENT and old and new and old.kind == new.kind and not (old.sha256 and new.sha256):
+        if one.change is Change.CONTENT and old and new and old.kind == new.kind and not (old.digest and new.digest):
             continue  # one of the two looks did not read it: judged by size and time, below
         found.setdefault(str(one.change), []).append(one.path)
     for path, new in now.items():
         old = before.get(path)
-        if old is None or (old.sha256 and new.sha256) or not old.kind is new.kind is Kind.FILE:
+        if old is None or (old.digest and new.digest) or not old.kind is new.kind is Kind.FILE:
             continue
         if (old.size, old.modified_ns) != (new.size, new.modified_ns):
             found.setdefault(str(Change.CONTENT), []).append(path)

@@ -1,0 +1,87 @@
+"""Reads an archive of a backup through, and holds what it holds against the list that was made when it was written."""
+
+from __future__ import annotations
+
+import tarfile
+from pathlib import Path
+from typing import IO
+
+from blake3 import blake3
+
+from yellow_ladder.backup.catalog import OUTSIDE_PREFIX, ROOT_PREFIX, damaged
+from yellow_ladder.errors import BadInput
+from yellow_ladder.files.archive_read import open_members
+from yellow_ladder.files.attributes import PAX_PREFIX, as_pax
+from yellow_ladder.files.digests import sha256_beside
+from yellow_ladder.files.looking import READ_BYTES
+from yellow_ladder.files.manifest import Entry, Kind, Manifest
+from yellow_ladder.files.tar_members import pax_time
+
+
+def path_of_member(name: str) -> str:
+    """A member's name as the manifest has it: a tree path, or an absolute path for what lies outside root."""
+    if name.startswith(ROOT_PREFIX + "/"):
+        return name[len(ROOT_PREFIX) + 1 :]
+    return name[len(OUTSIDE_PREFIX) :] if name.startswith(OUTSIDE_PREFIX + "/") else ""
+
+
+def read_through(archive: Path, manifest: Manifest, earlier: Manifest) -> str:
+    """Hold an archive against `manifest` and digest it in the same go; returns its SHA-256. Raises as that does."""
+    with sha256_beside(archive) as digest:
+        hold_archive(archive, manifest, earlier)
+        return digest()
+
+
+def hold_archive(archive: Path, manifest: Manifest, earlier: Manifest) -> None:
+    """Read an archive to its end mark and hold every member against `manifest`: content, owner, mode, time, target.
+
+    What it does not hold must have been in an `earlier` archive with the same content. Raises AnswerNo naming the first
+    entry that differs.
+    """
+    wrong: dict[str, str] = {}
+    held = set()
+    try:
+        with open_members(archive) as members:
+            for member, content in members:
+                path = path_of_member(member.name)
+                if path and (what := _difference(member, content, manifest.get(path))):
+                    wrong[path] = what
+                else:
+                    wrong.pop(path, None)  # one that changed while it was read is stored again; the last one counts
+                held.add(path)
+    except BadInput as fault:
+        raise damaged(archive, fault.problems[0].message) from fault
+    for path, what in wrong.items():
+        raise damaged(archive, f"{path} in it {what}")
+    lacking = [path for path, one in manifest.items() if path not in held and not _is_as_before(one, earlier)]
+    if lacking:
+        raise damaged(archive, f"it lacks {len(lacking):,} entries, among them {min(lacking)}")
+
+
+def _is_as_before(entry: Entry, earlier: Manifest) -> bool:
+    before = earlier.get(entry.path)
+    return before is not None and before.digest == entry.digest
+
+
+def _difference(member: tarfile.TarInfo, content: IO[bytes] | None, entry: Entry | None) -> str:
+    """How a member differs from the entry that was listed; nothing where it does not."""
+    if entry is None:
+        return "is not listed"
+    if content is not None:
+        digest = blake3()
+        while block := content.read(READ_BYTES):
+            digest.update(block)
+        if entry.kind is not Kind.FILE or digest.hexdigest() != entry.digest:
+            return "has another content than was read"
+    elif member.islnk():
+        if not entry.same_as or path_of_member(member.linkname) != entry.same_as:
+            return "is another file's second name"
+    elif (Kind.LINK if member.issym() else Kind.FOLDER) is not entry.kind:
+        return "is something else"
+    elif member.issym() and member.linkname != entry.target:
+        return "leads elsewhere"
+    rights = (member.mode, member.uid, member.gid, member.pax_headers.get("mtime"))
+    if rights != (entry.mode, entry.uid, entry.gid, pax_time(entry.modified_ns)):
+        return "has another owner, mode or time"
+    attributes = {name: value for name, value in member.pax_headers.items() if name.startswith(PAX_PREFIX)}
+    return "" if attributes == as_pax(entry.attributes or ()) else "has other attributes"

@@ -1,0 +1,162 @@
+"""An archive is held against its list entry by entry; headers are what others write; names of one file stay so."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import stat
+import subprocess
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests.conftest import Demo
+from yellow_ladder.backup.catalog import SUMS_NAME, Ground
+from yellow_ladder.backup.make import check_backup, make_backup
+from yellow_ladder.backup.reading import hold_archive
+from yellow_ladder.backup.restore import restore_aside, restore_files
+from yellow_ladder.climb.run import utc_now
+from yellow_ladder.errors import AnswerNo
+from yellow_ladder.events import silent
+from yellow_ladder.files.archive_write import TreeSource, write_archive
+from yellow_ladder.files.manifest import Entry, Kind, keep_all, manifest_to_lines
+from yellow_ladder.files.tar_members import info_bytes, member_header, member_info
+
+ENTRIES = st.builds(
+    Entry,
+    path=st.just(""),
+    kind=st.sampled_from([Kind.FILE, Kind.FOLDER, Kind.LINK]),
+    mode=st.integers(0, 0o7777),
+    uid=st.one_of(st.integers(0, 70_000), st.sampled_from([8**7 - 1, 8**7])),
+    gid=st.integers(0, 2**31),
+    size=st.one_of(st.integers(0, 10**6), st.sampled_from([8**11 - 1, 8**11])),
+    modified_ns=st.one_of(st.integers(-(2**60), 2**62), st.sampled_from([0, 10**18 - 1, 10**18, 8**11 * 10**9])),
+    target=st.just("somewhere"),
+)
+MEMBER_NAMES = st.one_of(
+    st.text("abc/-_. é⚓\n\udcff", min_size=1, max_size=30),
+    st.integers(95, 300).map(lambda length: ("quay/" * 60)[:length]),
+)
+
+
+@given(entry=ENTRIES, name=MEMBER_NAMES)
+def test_a_header_is_what_the_standard_library_writes(entry: Entry, name: str) -> None:
+    assert member_header(entry, name) == info_bytes(member_info(entry, name))
+
+
+CHANGES: dict[str, tuple[str, dict[str, Any], str]] = {
+    "content": ("uploads/note", {"digest": "0" * 64}, "another content"),
+    "owner": ("uploads/note", {"uid": 4242}, "owner, mode or time"),
+    "mode": ("uploads/folder", {"mode": 0o777}, "owner, mode or time"),
+    "time": ("uploads/note", {"modified_ns": 1}, "owner, mode or time"),
+    "target": ("uploads/link", {"target": "elsewhere"}, "leads elsewhere"),
+    "kind": ("uploads/link", {"kind": Kind.FOLDER}, "something else"),
+    "second name": ("uploads/second", {"same_as": "server.py"}, "second name"),
+    "attributes": ("uploads/note", {"attributes": (("user.seal", "AA=="),)}, "other attributes"),
+}
+
+
+@pytest.mark.parametrize("what", [*CHANGES, "too few", "too many"])
+def test_an_archive_that_does_not_hold_what_was_listed_is_found(idle: Demo, what: str) -> None:
+    """Also where every digest in the backup agrees: what was read and what was stored are two things."""
+    uploads = idle.root / "uploads"
+    (uploads / "folder").mkdir()
+    (uploads / "note").write_text("berth 4")
+    (uploads / "link").symlink_to("note")
+    (uploads / "second").hardlink_to(uploads / "note")
+    backup = make_backup(idle.site(), "2.4", utc_now(), silent)
+    entries = backup.manifest()
+    if what == "too few":
+        del entries["uploads/folder"]
+        expected = "uploads/folder in it is not listed"
+    elif what == "too many":
+        entries["uploads/other"] = replace(entries["uploads/note"], path="uploads/other")
+        expected = "it lacks 1 entries, among them uploads/other"
+    else:
+        path, change, expected = CHANGES[what]
+        entries[path] = replace(entries[path], **change)
+    listing = backup.path / "files.jsonl"
+    old = hashlib.sha256(listing.read_bytes()).hexdigest()
+    listing.write_bytes(manifest_to_lines(entries))
+    sums = backup.path / SUMS_NAME
+    sums.write_text(sums.read_text().replace(old, hashlib.sha256(listing.read_bytes()).hexdigest()))
+    with pytest.raises(AnswerNo, match=expected) as refusal:
+        check_backup(backup.path)
+    assert refusal.value.problems[0].code == "backup-damaged"
+
+
+def test_files_with_several_names_outside_root_come_back_as_one(idle: Demo, tmp_path: Path) -> None:
+    outside = tmp_path / "etc"
+    outside.mkdir(mode=0o750)
+    (outside / "proxy.conf").write_text("to quaybook")
+    (outside / "a second name").hardlink_to(outside / "proxy.conf")
+    idle.edit("[keep]\n", f'[keep]\noutside = ["{outside}"]\n')
+    site = idle.site()
+    site.state.ensure()
+    backup = make_backup(site, "2.4", utc_now(), silent)
+    subprocess.run(["rm", "-r", outside], check=True)
+    restore_files(backup, Ground(idle.root), site.skipped())
+    assert (outside / "a second name").read_text() == "to quaybook"
+    assert stat.S_IMODE(outside.stat().st_mode) == 0o750
+    assert (outside / "a second name").samefile(outside / "proxy.conf")
+    restore_aside(backup, tmp_path / "aside")
+    aside = tmp_path / "aside" / "outside" / str(outside).lstrip("/")
+    assert (aside / "a second name").samefile(aside / "proxy.conf")
+
+
+def test_names_of_one_file_become_one_again_and_others_their_own(idle: Demo) -> None:
+    uploads = idle.root / "uploads"
+    (uploads / "one").write_text("same")
+    (uploads / "two").hardlink_to(uploads / "one")
+    (uploads / "three").write_text("same")
+    site = idle.site()
+    site.state.ensure()
+    backup = make_backup(site, "2.4", utc_now(), silent)
+    (uploads / "two").unlink()
+    (uploads / "two").write_text("same")
+    (uploads / "three").unlink()
+    (uploads / "three").hardlink_to(uploads / "one")
+    restore_files(backup, Ground(idle.root), site.skipped())
+    assert (uploads / "two").samefile(uploads / "one")
+    assert not (uploads / "three").samefile(uploads / "one")
+
+
+def test_what_goes_while_the_site_is_being_read_is_left_out(tmp_path: Path) -> None:
+    root = tmp_path / "tree"
+    for name in ("1-here", "2-goes", "3-stays"):
+        (root / "folder" / name).mkdir(parents=True)
+        (root / name).write_text(name)
+
+    def goes_meanwhile(path: str) -> bool:
+        if path == "1-here":
+            (root / "2-goes").unlink()
+        if path == "folder/1-here":
+            (root / "folder" / "2-goes").rmdir()
+        return False
+
+    archive = tmp_path / "a.tar.zst"
+    archived = write_archive(archive, [TreeSource("root", root, goes_meanwhile)])
+    there = {"1-here", "3-stays", "folder", "folder/1-here", "folder/3-stays"}
+    assert archived.trees["root"].keys() == there
+    hold_archive(archive, archived.trees["root"], {})
+
+
+def test_a_pipe_in_place_of_a_file_keeps_nobody_waiting(tmp_path: Path) -> None:
+    root = tmp_path / "tree"
+    root.mkdir()
+    (root / "file").write_text("content")
+
+    class Swapped(dict[str, Entry]):
+        """Known files, asked after a file was looked at and before it is opened."""
+
+        def get(self, path: str, default: Any = None) -> Any:
+            (root / path).unlink()
+            os.mkfifo(root / path)
+            return default
+
+    with pytest.raises(OSError, match="none any more"):
+        write_archive(tmp_path / "a.tar.zst", [TreeSource("root", root, keep_all, Swapped())])
