@@ -1,6 +1,6 @@
 """Dump, load and quick clone of a server's database, against the server's own programs called by hand.
 
-Run: .venv/bin/python benchmarks/ways_back.py [postgresql|mariadb] [--mib N]
+Run: .venv/bin/python benchmarks/ways_back.py [postgresql|mariadb] [--mib N] [--runs N]
 
 On a private server. Wanted: dump and load at most 1.1 times what the server's own parallel programs take by themselves;
 going back by clone at most 0.1 of loading the dump.
@@ -9,6 +9,7 @@ going back by clone at most 0.1 of loading the dump.
 from __future__ import annotations
 
 import argparse
+import multiprocessing
 import os
 import random
 import resource
@@ -18,6 +19,7 @@ import tempfile
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from statistics import median
 from typing import Any
 
 from yellow_ladder.database import open_database, parse_address
@@ -61,6 +63,7 @@ def by_hand(server: PrivateServer, folder: Path) -> dict[str, float]:
         make_database(server, "by_hand")
         load = timed(lambda: run(["pg_restore", *where, "-j", JOBS, "-d", "by_hand", str(target)], server))
         shutil.rmtree(target)
+        run(["dropdb", *where, "by_hand"], server)
         return {"dump": dump, "load": load}
     where = ["-h", "127.0.0.1", "-P", str(server.port), "-u", USER]
     shell = f"mariadb-dump {' '.join(where)} --single-transaction --hex-blob {NAME} | zstd -1 -T0 -q -o {target}"
@@ -68,30 +71,23 @@ def by_hand(server: PrivateServer, folder: Path) -> dict[str, float]:
     make_database(server, "by_hand")
     load = timed(lambda: run(["sh", "-c", f"zstd -dcq {target} | mariadb {' '.join(where)} by_hand"], server))
     target.unlink()
+    run(["mariadb", *where, "-e", "DROP DATABASE by_hand"], server)
     return {"dump": dump, "load": load}
 
 
-def drop_by_hand(server: PrivateServer) -> None:
-    if server.engine == "postgresql":
-        where = ["-h", "127.0.0.1", "-p", str(server.port), "-U", USER]
-        run(["dropdb", *where, "by_hand"], server)
-    else:
-        run(["mariadb", "-h", "127.0.0.1", "-P", str(server.port), "-u", USER, "-e", "DROP DATABASE by_hand"], server)
-
-
-def measure(engine: str, mib: int) -> None:
+def measure(engine: str, mib: int, runs: int) -> None:
     folder = Path(tempfile.mkdtemp(prefix="ways-back-"))
     server = make_server(engine, free_port())
     try:
         make_database(server)
-        fill_server(server, rows(mib))
+        filling = multiprocessing.Process(target=lambda: fill_server(server, rows(mib)))  # its memory is not ours
+        filling.start()
+        filling.join()
         secret = folder / "password"
         secret.touch(mode=0o600)
         secret.write_text(server.password)
         database = open_database(parse_address("main", server.url(), folder, password_file="password"))
         print(f"{engine}: {database.probe()}, {database.size_bytes() / 1024**2:,.0f} MiB")
-        first = by_hand(server, folder)
-        drop_by_hand(server)
         copy = folder / f"copy.{database.ending}"
         details = database.details()
 
@@ -99,17 +95,26 @@ def measure(engine: str, mib: int) -> None:
             with database.backed_up(copy, lambda _done, _total: None, at_rest=True):
                 pass
 
-        ours = {"dump": timed(dump), "load": timed(lambda: database.restore_from(copy, details))}
-        second = by_hand(server, folder)
-        drop_by_hand(server)
-        for what, seconds in ours.items():
-            reference = (first[what] + second[what]) / 2
-            pair = f"{first[what]:.1f} and {second[what]:.1f} s by hand"
-            print(f"  {what:<12} {seconds:6.1f} s, {pair}: ratio {seconds / reference:.2f}")
-        made = timed(lambda: database.make_clone(folder / "clone"))
-        back = timed(lambda: database.return_to_clone(folder / "clone", details))
-        print(f"  clone made   {made:6.1f} s")
-        print(f"  clone back   {back:6.2f} s: {back / ours['load']:.3f} of loading the dump")
+        ratios: dict[str, list[float]] = {"dump": [], "load": [], "back": []}
+        for _ in range(runs):
+            first = by_hand(server, folder)
+            ours = {"dump": timed(dump), "load": timed(lambda: database.restore_from(copy, details))}
+            second = by_hand(server, folder)
+            for what, seconds in ours.items():
+                reference = (first[what] + second[what]) / 2
+                ratios[what].append(seconds / reference)
+                pair = f"{first[what]:.1f} and {second[what]:.1f} s by hand"
+                print(f"  {what:<12} {seconds:6.1f} s, {pair}: ratio {ratios[what][-1]:.2f}", flush=True)
+            made = timed(lambda: database.make_clone(folder / "clone"))
+            back = timed(lambda: database.return_to_clone(folder / "clone", details))
+            database.drop_clone(folder / "clone")
+            ratios["back"].append(back / ours["load"])
+            print(
+                f"  clone        {made:6.1f} s to make, {back:.2f} s to return to: {ratios['back'][-1]:.3f} of loading"
+            )
+            copy.unlink() if copy.is_file() else shutil.rmtree(copy)
+        dumps, loads, returns = (median(found) for found in ratios.values())
+        print(f"  median       dump {dumps:.2f}, load {loads:.2f}, back by the clone {returns:.3f} of loading")
         print(f"  largest process of ours {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:.0f} MiB")
     finally:
         remove_server(server)
@@ -120,9 +125,10 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("engine", nargs="?", choices=["postgresql", "mariadb"])
     parser.add_argument("--mib", type=int, default=600)
+    parser.add_argument("--runs", type=int, default=3)
     chosen = parser.parse_args()
     for engine in [chosen.engine] if chosen.engine else ["postgresql", "mariadb"]:
-        measure(engine, chosen.mib)
+        measure(engine, chosen.mib, chosen.runs)
 
 
 if __name__ == "__main__":
