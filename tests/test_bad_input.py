@@ -307,3 +307,9 @@ def test_a_path_outside_must_be_outside(idle: Demo) -> None:
     idle.edit("[keep]\n", f'[keep]\noutside = ["{idle.root}/server.py"]\n')
     with untouched(idle):
         refused(idle.yl("climb", "--yes", "--json"), 2, "not-outside", "server.py")
+
+
+def test_a_backup_must_not_hold_itself(idle: Demo) -> None:
+    idle.edit("[keep]\n", f'[keep]\noutside = ["{idle.folder}"]\n')
+    with untouched(idle):
+        refused(idle.yl("backup", "make", "--json"), 2, "not-outside", str(idle.folder))

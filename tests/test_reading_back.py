@@ -108,6 +108,28 @@ def test_files_with_several_names_outside_root_come_back_as_one(idle: Demo, tmp_
     assert (aside / "a second name").samefile(aside / "proxy.conf")
 
 
+def test_single_files_of_one_folder_outside_root_all_come_back(idle: Demo, tmp_path: Path) -> None:
+    first, second, third = (tmp_path / name for name in ("a.conf", "b.conf", "c.conf"))
+    for path in (first, second, third):
+        path.write_text(path.name)
+    idle.edit("[keep]\n", f'[keep]\noutside = ["{first}", "{second}", "{third}"]\n')
+    site = idle.site()
+    site.state.ensure()
+    backup = make_backup(site, "2.4", utc_now(), silent)
+    rescue = Ground(tmp_path / "kept", tmp_path / "kept outside")
+    first.unlink()
+    second.unlink()
+    second.mkdir()
+    (second / "deep").write_text("in its place")
+    third.unlink()
+    third.symlink_to("elsewhere")
+    restore_files(backup, Ground(idle.root), site.skipped(), rescue=rescue)
+    assert [path.read_text() for path in (first, second, third)] == ["a.conf", "b.conf", "c.conf"]
+    assert not third.is_symlink()
+    assert (rescue.at(f"{second}/deep")).read_text() == "in its place"
+    assert os.readlink(rescue.at(str(third))) == "elsewhere"
+
+
 def test_names_of_one_file_become_one_again_and_others_their_own(idle: Demo) -> None:
     uploads = idle.root / "uploads"
     (uploads / "one").write_text("same")

@@ -57,7 +57,7 @@ def restore_files(backup: Backup, ground: Ground, skip: Skip, *, rescue: Ground 
     if rescue is not None:
         _keep_what_would_go(ground, manifest, found | found_outside, rescue)
         os.sync()  # a power cut must not take the copy and the original
-    removed = _remove_strangers(root, inside, found)
+    removed = _remove_strangers(root, inside, found) + _remove_other_kinds(ground, outside, found_outside)
     wanted = _wanted(inside, found) | _wanted(outside, found_outside)
     _make_folders(ground, manifest, wanted)
     _extract(backup, ground, wanted, manifest)
@@ -71,9 +71,10 @@ def restore_files(backup: Backup, ground: Ground, skip: Skip, *, rescue: Ground 
 def _keep_what_would_go(ground: Ground, expected: Manifest, found: Manifest, rescue: Ground) -> None:
     """Copy files that are new or changed against the backup, before anything is written over them."""
     for path, entry in found.items():
+        before = expected.get(path)
         is_file = entry.kind in (Kind.FILE, Kind.LINK)
-        as_backed_up = path in expected and entry.same_content(expected[path])
-        if is_file and not as_backed_up:
+        goes_whole = path.startswith("/") and before is not None and before.kind is not entry.kind
+        if (is_file and not (before and entry.same_content(before))) or goes_whole:
             target = rescue.at(path)
             private_folder(target.parent)
             remove_entry(target)
@@ -82,9 +83,23 @@ def _keep_what_would_go(ground: Ground, expected: Manifest, found: Manifest, res
 
 def look_outside(ground: Ground, expected: Manifest) -> dict[str, Entry]:
     """What there is of the expected entries outside root."""
-    found = {path: describe(path, ground.at(path)) for path in expected if os.path.lexists(ground.at(path))}
-    files = {path: entry for path, entry in found.items() if entry.kind is Kind.FILE}
-    return found | {path: replace(entry, digest=digest_file(ground.at(path))) for path, entry in files.items()}
+    found = {}
+    for path, before in expected.items():
+        if os.path.lexists(ground.at(path)):
+            entry = describe(path, ground.at(path))
+            if entry.kind is Kind.FILE:
+                is_known = before.digest and entry.untouched_since(before)
+                entry = replace(entry, digest=before.digest if is_known else digest_file(ground.at(path)))
+            found[path] = entry
+    return found
+
+
+def _remove_other_kinds(ground: Ground, expected: Manifest, found: Manifest) -> int:
+    """Remove what stands outside root in place of something of another kind."""
+    others = [path for path, entry in found.items() if expected[path].kind is not entry.kind]
+    for path in others:
+        remove_entry(ground.at(path))
+    return len(others)
 
 
 def _remove_strangers(root: Path, expected: Manifest, found: Manifest) -> int:

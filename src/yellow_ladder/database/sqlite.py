@@ -248,12 +248,10 @@ class SqliteDatabase(Answering, WithoutClone):
                 first[low:high] = second[low:high] = bytes(high - low)
             if first != second:
                 return False
-            while True:
-                left, right = ours.read(1024 * 1024), theirs.read(1024 * 1024)
-                if left != right:
-                    return False
+            while (left := ours.read(1024 * 1024)) == theirs.read(1024 * 1024):
                 if not left:
                     return True
+        return False
 
     def check_backup(self, backup: Path) -> None:
         """See the port."""

@@ -227,7 +227,8 @@ def write_archive(path: Path, sources: Sequence[TreeSource], on_bytes: OnBytes |
     told = _Told(on_bytes)
     with TarWriter(path) as writer:
         for source in sources:
-            archived.trees[source.prefix] = _add_tree(writer, source, archived, told)
+            # Two files of one folder, each meant by itself, come as two trees of the same prefix.
+            archived.trees.setdefault(source.prefix, {}).update(_add_tree(writer, source, archived, told))
     told.add(0, at_once=True)
     return archived
 

@@ -6,7 +6,7 @@ import fnmatch
 import grp
 import pwd
 import re
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -156,6 +156,19 @@ def site_from_text(file: Path, text: bytes) -> Site:
     return Site(file, text, record)
 
 
+def _wrong_outside(site: Site) -> Iterator[Problem]:
+    """Paths of keep.outside that lie inside root, or hold it."""
+    for place, path in enumerate(map(Path, site.record.keep.outside)):
+        key = f"keep.outside[{place}]"
+        if path.is_relative_to(site.root):
+            text = f"keep.outside names {path}, which lies inside root"
+            yield Problem("not-outside", text, "name it under another key of [keep]", key)
+        held = [one for one in (site.root, site.state.path) if one.resolve().is_relative_to(path.resolve())]
+        if held and not path.is_symlink():
+            text = f"keep.outside names {path}, which holds {held[0]}: a backup would hold itself"
+            yield Problem("not-outside", text, "name only what belongs to the site", key)
+
+
 def _checked(site: Site) -> Site:
     found: list[Problem] = []
     where = str(site.file)
@@ -176,10 +189,7 @@ def _checked(site: Site) -> Site:
             text = f"{what} {path} lies inside root {root}, which is exchanged as a whole"
             remedy = f"move it out, for instance to {root.parent}"
             found.append(Problem("inside-root", text, remedy, where))
-    for place, path_outside in enumerate(site.record.keep.outside):
-        if Path(path_outside).is_relative_to(root):
-            text = f"keep.outside names {path_outside}, which lies inside root"
-            found.append(Problem("not-outside", text, "name it under another key of [keep]", f"keep.outside[{place}]"))
+    found += _wrong_outside(site)
     for key, name, look_up in (
         ("owner", site.record.owner, pwd.getpwnam),
         ("group", site.record.group, grp.getgrnam),
