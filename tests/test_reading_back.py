@@ -135,6 +135,8 @@ def test_names_of_one_file_become_one_again_and_others_their_own(idle: Demo) -> 
     (uploads / "one").write_text("same")
     (uploads / "two").hardlink_to(uploads / "one")
     (uploads / "three").write_text("same")
+    (uploads / "four").write_text("other")
+    (uploads / "five").hardlink_to(uploads / "four")
     site = idle.site()
     site.state.ensure()
     backup = make_backup(site, "2.4", utc_now(), silent)
@@ -142,9 +144,12 @@ def test_names_of_one_file_become_one_again_and_others_their_own(idle: Demo) -> 
     (uploads / "two").write_text("same")
     (uploads / "three").unlink()
     (uploads / "three").hardlink_to(uploads / "one")
+    (uploads / "0 a name too many").hardlink_to(uploads / "four")
     restore_files(backup, Ground(idle.root), site.skipped())
     assert (uploads / "two").samefile(uploads / "one")
     assert not (uploads / "three").samefile(uploads / "one")
+    assert (uploads / "five").samefile(uploads / "four")
+    assert (uploads / "four").stat().st_nlink == 2
 
 
 def test_what_goes_while_the_site_is_being_read_is_left_out(tmp_path: Path) -> None:

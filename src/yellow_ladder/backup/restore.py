@@ -132,14 +132,15 @@ def _wanted_links(expected: Manifest, found: Manifest, wanted: Collection[str]) 
     for path, entry in expected.items():
         if entry.same_as:
             groups.setdefault(entry.same_as, [entry.same_as]).append(path)
-    apart = [
-        group
-        for group in groups.values()
-        if any(path in wanted for path in group) or len({found[path].inode for path in group}) > 1
-    ]
     joined = {
         path for path, entry in found.items() if entry.same_as and path in expected and not expected[path].same_as
     }
+    fresh = joined.union(wanted)
+    apart = [
+        group
+        for group in groups.values()
+        if any(path in fresh for path in group) or len({found[path].inode for path in group}) > 1
+    ]
     return joined.union(*apart)
 
 
