@@ -261,18 +261,25 @@ def test_a_password_in_the_url_or_an_option_nobody_knows_is_refused(engine: str,
     assert answer.code == 0, answer
 
 
-def test_a_lock_of_somebody_else_stops_a_backup_and_leaves_none(engine: str, engine_demo: MakeDemo) -> None:
-    demo = engine_demo(engine, start=False)
-    demo.edit('password_file = "quaybook.password"', 'password_file = "quaybook.password"\nlock_wait_s = 1')
+@contextmanager
+def locked_berths(demo: Demo, engine: str) -> Iterator[None]:
+    """Another session holds the table of berths."""
     holder = connect(demo)
     try:
         with holder.cursor() as cursor:
             if engine == "postgresql":
                 cursor.execute("BEGIN")
             cursor.execute({"postgresql": "LOCK TABLE berths", "mariadb": "LOCK TABLES berths WRITE"}[engine])
-            answer = demo.yl("backup", "make", "--json")
+            yield
     finally:
         holder.close()
+
+
+def test_a_lock_of_somebody_else_stops_a_backup_and_leaves_none(engine: str, engine_demo: MakeDemo) -> None:
+    demo = engine_demo(engine, start=False)
+    demo.edit('password_file = "quaybook.password"', 'password_file = "quaybook.password"\nlock_wait_s = 1')
+    with locked_berths(demo, engine):
+        answer = demo.yl("backup", "make", "--json")
     assert answer.code == 1
     assert "lock" in answer.problems[0]["message"].lower(), answer.problems
     assert answer.problems[0]["remedy"]
@@ -373,15 +380,8 @@ def test_going_back_waits_where_what_is_newer_cannot_be_kept(engine: str, engine
     before = picture_of(demo.site())
     assert demo.yl("climb", "--to", "4.0", "--yes").code == 0
     ask(demo, "INSERT INTO notices (posted, title, body) VALUES ('2026-11-23', 'Fog', 'Mind the horn')")
-    holder = connect(demo)
-    try:
-        with holder.cursor() as cursor:
-            if engine == "postgresql":
-                cursor.execute("BEGIN")
-            cursor.execute({"postgresql": "LOCK TABLE berths", "mariadb": "LOCK TABLES berths WRITE"}[engine])
-            answer = demo.yl("descend", "--yes", "--json")
-    finally:
-        holder.close()
+    with locked_berths(demo, engine):
+        answer = demo.yl("descend", "--yes", "--json")
     assert answer.code == 3, answer
     assert "newer-not-kept" in [problem["code"] for problem in answer.problems]
     assert demo.yl("descend", "--yes").code == 0
