@@ -130,6 +130,27 @@ def test_single_files_of_one_folder_outside_root_all_come_back(idle: Demo, tmp_p
     assert os.readlink(rescue.at(str(third))) == "elsewhere"
 
 
+def test_a_link_in_place_of_a_folder_outside_root_leads_nowhere(idle: Demo, tmp_path: Path) -> None:
+    outside, elsewhere = tmp_path / "etc", tmp_path / "elsewhere"
+    (outside / "sites" / "quay").mkdir(parents=True)
+    (outside / "sites" / "proxy.conf").write_text("to quaybook")
+    idle.edit("[keep]\n", f'[keep]\noutside = ["{outside}"]\n')
+    site = idle.site()
+    site.state.ensure()
+    backup = make_backup(site, "2.4", utc_now(), silent)
+    (outside / "sites").rename(elsewhere)
+    (elsewhere / "proxy.conf").write_text("somebody else's")
+    (elsewhere / "quay").rmdir()
+    (elsewhere / "quay").write_text("a file of somebody else's")
+    (outside / "sites").symlink_to(elsewhere)
+    restore_files(backup, Ground(idle.root), site.skipped())
+    assert not (outside / "sites").is_symlink()
+    assert (outside / "sites" / "proxy.conf").read_text() == "to quaybook"
+    assert (outside / "sites" / "quay").is_dir()
+    assert (elsewhere / "proxy.conf").read_text() == "somebody else's"
+    assert (elsewhere / "quay").read_text() == "a file of somebody else's"
+
+
 def test_names_of_one_file_become_one_again_and_others_their_own(idle: Demo) -> None:
     uploads = idle.root / "uploads"
     (uploads / "one").write_text("same")

@@ -82,10 +82,12 @@ def _keep_what_would_go(ground: Ground, expected: Manifest, found: Manifest, res
 
 
 def look_outside(ground: Ground, expected: Manifest) -> dict[str, Entry]:
-    """What there is of the expected entries outside root."""
-    found = {}
-    for path, before in expected.items():
-        if os.path.lexists(ground.at(path)):
+    """What there is of the expected entries outside root; what is reached through a link in a folder's place is not."""
+    found: dict[str, Entry] = {}
+    for path, before in sorted(expected.items()):
+        parent = path.rpartition("/")[0]
+        is_cut_off = parent in expected and (parent not in found or found[parent].kind is not Kind.FOLDER)
+        if not is_cut_off and os.path.lexists(ground.at(path)):
             entry = describe(path, ground.at(path))
             if entry.kind is Kind.FILE:
                 is_known = before.digest and entry.untouched_since(before)
