@@ -14,9 +14,9 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from tests.conftest import Demo, MakeDemo
-from yellow_ladder.backup.catalog import Backup, list_backups
+from yellow_ladder.backup.catalog import Backup, Ground, list_backups
 from yellow_ladder.backup.make import check_backup, make_backup
-from yellow_ladder.backup.restore import restore_aside
+from yellow_ladder.backup.restore import restore_aside, restore_files
 from yellow_ladder.climb.run import utc_now
 from yellow_ladder.errors import AnswerNo
 from yellow_ladder.events import silent
@@ -216,3 +216,35 @@ def test_a_first_copy_with_a_flipped_bit_is_found(demo: Demo) -> None:
         check_backup(backup.path)
     assert demo.yl("descend", "--yes").code == 1
     assert (demo.root / "VERSION").read_text().strip() == "4.0"
+
+
+@pytest.fixture
+def with_outside(emptied: Demo, tmp_path: Path) -> tuple[Demo, Path]:
+    """A site whose uploads and whose folder outside root are the tests' to fill."""
+    emptied.edit("[keep]\n", f'[keep]\noutside = ["{tmp_path / "outside"}"]\n')
+    return emptied, tmp_path / "outside"
+
+
+@settings(max_examples=20, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(inside=TREES, outside=TREES, other=TREES)
+def test_whatever_stands_there_by_then_is_put_right(inside, outside, other, with_outside) -> None:  # type: ignore[no-untyped-def]
+    demo, folder = with_outside
+    uploads = demo.root / "uploads"
+    clear(demo)
+    subprocess.run(["rm", "-rf", "--", folder], check=True)
+    folder.mkdir()
+    site = demo.site()
+    shutil.rmtree(site.state.backups, ignore_errors=True)
+    site.state.ensure()
+    build(os.fsencode(uploads), inside)
+    build(os.fsencode(folder), outside)
+    backup = make_backup(site, "2.4", utc_now(), silent)
+    before, before_outside = picture(uploads), picture(folder)
+    for place in (uploads, folder):
+        for path in sorted(place.iterdir(), key=os.fsencode)[::2]:
+            subprocess.run(["rm", "-rf", "--", path], check=True)
+        build(os.fsencode(place), other)
+    restore_files(backup, Ground(demo.root), site.skipped())
+    assert picture(uploads) == before
+    # Outside root, what is new there is somebody else's and stays.
+    assert {path: entry for path, entry in picture(folder).items() if path in before_outside} == before_outside
