@@ -127,6 +127,11 @@ def test_single_files_of_one_folder_outside_root_all_come_back(idle: Demo, tmp_p
     assert [path.read_text() for path in (first, second, third)] == ["a.conf", "b.conf", "c.conf"]
     assert not third.is_symlink()
     assert (rescue.at(f"{second}/deep")).read_text() == "in its place"
+    second.unlink()
+    second.mkdir()  # as after a kill while it was being removed
+    restore_files(backup, Ground(idle.root), site.skipped(), rescue=rescue)
+    assert second.read_text() == "b.conf"
+    assert (rescue.at(f"{second}/deep")).read_text() == "in its place"
     assert os.readlink(rescue.at(str(third))) == "elsewhere"
 
 

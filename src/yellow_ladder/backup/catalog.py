@@ -176,7 +176,12 @@ def read_backup(path: Path, *, is_named: bool = True) -> Backup:
         if record.pop("format") != FORMAT:
             text = f"the backup {path.name} was made by an earlier yl, in another format"
             raise BadInput(
-                Problem("other-format", text, "use that yl, or restore it by hand: docs/formats.md", str(path))
+                Problem(
+                    "other-format",
+                    text,
+                    "move its folder away; docs/formats.md says how to restore it by hand",
+                    str(path),
+                )
             )
         databases = tuple(map(DatabaseBackup.from_record, record.pop("databases")))
         lists = {name: tuple(record.pop(name)) for name in ("outside", "unsteady", "parts")}

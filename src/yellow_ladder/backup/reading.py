@@ -49,8 +49,8 @@ def hold_archive(archive: Path, manifest: Manifest, earlier: Manifest) -> None:
                 else:
                     wrong.pop(path, None)  # one that changed while it was read is stored again; the last one counts
                 held.add(path)
-    except BadInput as fault:
-        raise damaged(archive, fault.problems[0].message) from fault
+    except (BadInput, ValueError, OverflowError) as fault:  # the last two are what garbage in a header comes to
+        raise damaged(archive, fault.problems[0].message if isinstance(fault, BadInput) else str(fault)) from fault
     for path, what in wrong.items():
         raise damaged(archive, f"{path} in it {what}")
     lacking = [path for path, one in manifest.items() if path not in held and not _is_as_before(one, earlier)]

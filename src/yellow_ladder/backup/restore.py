@@ -77,6 +77,10 @@ def _keep_what_would_go(ground: Ground, expected: Manifest, found: Manifest, res
         if (is_file and not (before and entry.same_content(before))) or goes_whole:
             target = rescue.at(path)
             private_folder(target.parent)
+            if entry.kind is Kind.FOLDER:
+                # It may be what a kill has left of one that an earlier run kept whole.
+                while os.path.lexists(target):
+                    target = target.with_name(target.name + "~")
             remove_entry(target)
             copy_entry(ground.at(path), target)
 

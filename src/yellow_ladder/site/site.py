@@ -163,6 +163,7 @@ def _wrong_outside(site: Site) -> Iterator[Problem]:
         if path.is_relative_to(site.root):
             text = f"keep.outside names {path}, which lies inside root"
             yield Problem("not-outside", text, "name it under another key of [keep]", key)
+            continue
         held = [one for one in (site.root, site.state.path) if one.resolve().is_relative_to(path.resolve())]
         if held and not path.is_symlink():
             text = f"keep.outside names {path}, which holds {held[0]}: a backup would hold itself"
