@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 
 from tests import archives
 from tests.conftest import Demo, MakeDemo
-from yellow_ladder.database import sqlite_look
+from yellow_ladder.database.sqlite import look as sqlite_look
 from yellow_ladder.demo.troubles import RUNTIME_LATER, install_runtime
 from yellow_ladder.files.manifest import take_manifest
 from yellow_ladder.files.tree import Memory, TreeRules, look_at_tree, remember

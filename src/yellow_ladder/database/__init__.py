@@ -18,13 +18,13 @@ def open_database(address: DatabaseAddress) -> Database:
     """The adapter for an address; nothing is connected until it is asked something."""
     # A driver is loaded by who needs it: they take longer to load than most commands take to run.
     if address.engine == "postgresql":
-        from yellow_ladder.database.postgresql import PostgresqlDatabase
+        from yellow_ladder.database.postgresql.database import PostgresqlDatabase
 
         return PostgresqlDatabase(address)
     if address.engine == "mariadb":
-        from yellow_ladder.database.mariadb import MariadbDatabase
+        from yellow_ladder.database.mariadb.database import MariadbDatabase
 
         return MariadbDatabase(address)
-    from yellow_ladder.database.sqlite import SqliteDatabase
+    from yellow_ladder.database.sqlite.database import SqliteDatabase
 
     return SqliteDatabase(address)

@@ -13,8 +13,6 @@ from typing import Any
 import psycopg
 from psycopg import sql
 
-from yellow_ladder.database import postgresql_look as look
-from yellow_ladder.database import postgresql_move as move
 from yellow_ladder.database.port import (
     LEDGER_TABLE,
     Chunk,
@@ -26,7 +24,8 @@ from yellow_ladder.database.port import (
     Table,
     UndecodableText,
 )
-from yellow_ladder.database.postgresql_connect import Connection, command, connected, plain
+from yellow_ladder.database.postgresql import look, move
+from yellow_ladder.database.postgresql.connect import Connection, command, connected, plain
 from yellow_ladder.database.row_changes import Row
 from yellow_ladder.database.server import ServerDatabase, beside, scratch_name
 from yellow_ladder.errors import AnswerNo, LadderError, Problem

@@ -12,11 +12,10 @@ import shutil
 from collections.abc import Sequence
 from pathlib import Path
 
-from yellow_ladder.database import mariadb_move as move
-from yellow_ladder.database import mariadb_parts as parts
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.clients import Client
-from yellow_ladder.database.mariadb_connect import Connection, connected, is_mariadb, quoted, rows
+from yellow_ladder.database.mariadb import move, parts
+from yellow_ladder.database.mariadb.connect import Connection, connected, is_mariadb, quoted, rows
 from yellow_ladder.database.port import Details
 from yellow_ladder.durable import private_folder, sync_folder
 from yellow_ladder.files.copying import copy_bytes, remove_entry

@@ -12,8 +12,8 @@ import re
 from collections.abc import Sequence
 from typing import Any
 
-from yellow_ladder.database.mariadb_connect import Connection, rows
-from yellow_ladder.database.mariadb_look import PROGRESS_TABLE, objects
+from yellow_ladder.database.mariadb.connect import Connection, rows
+from yellow_ladder.database.mariadb.look import PROGRESS_TABLE, objects
 from yellow_ladder.database.port import LEDGER_TABLE, LedgerEntry
 from yellow_ladder.database.sql_text import bare
 from yellow_ladder.errors import AnswerNo, Problem

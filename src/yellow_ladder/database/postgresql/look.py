@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from yellow_ladder.database.port import LEDGER_TABLE, Session, Table, Traits
-from yellow_ladder.database.postgresql_connect import OUR_NAME, Connection, plain
+from yellow_ladder.database.postgresql.connect import OUR_NAME, Connection, plain
 
 LARGE_OBJECTS = "(large objects)"
 _SITE_SCHEMAS = "n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname !~ '^pg_(toast|temp)'"

@@ -11,8 +11,6 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
-from yellow_ladder.database import sqlite_changes
-from yellow_ladder.database import sqlite_look as look
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.answers import Answering, WithoutClone
 from yellow_ladder.database.port import (
@@ -29,8 +27,10 @@ from yellow_ladder.database.port import (
     UndecodableText,
 )
 from yellow_ladder.database.row_changes import csv_path, paired
-from yellow_ladder.database.sqlite_locks import lock_holders
-from yellow_ladder.database.sqlite_look import quoted
+from yellow_ladder.database.sqlite import changes as sqlite_changes
+from yellow_ladder.database.sqlite import look
+from yellow_ladder.database.sqlite.locks import lock_holders
+from yellow_ladder.database.sqlite.look import quoted
 from yellow_ladder.durable import sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.files.copying import copy_bytes, remove_entry

@@ -15,8 +15,8 @@ import zstandard
 
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.clients import Client, run_client
-from yellow_ladder.database.mariadb_connect import call_of, connected, locked, quoted, rows
-from yellow_ladder.database.mariadb_parts import END_MARK, Part
+from yellow_ladder.database.mariadb.connect import call_of, connected, locked, quoted, rows
+from yellow_ladder.database.mariadb.parts import END_MARK, Part
 from yellow_ladder.database.port import Details, OnAmount
 from yellow_ladder.errors import AnswerNo, Problem
 

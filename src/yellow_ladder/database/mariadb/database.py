@@ -9,14 +9,11 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
-from yellow_ladder.database import mariadb_clone as clone
-from yellow_ladder.database import mariadb_look as look
-from yellow_ladder.database import mariadb_move as move
-from yellow_ladder.database import mariadb_parts as parts
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.clients import Client
-from yellow_ladder.database.mariadb_apply import apply_once
-from yellow_ladder.database.mariadb_connect import (
+from yellow_ladder.database.mariadb import clone, look, move, parts
+from yellow_ladder.database.mariadb.apply import apply_once
+from yellow_ladder.database.mariadb.connect import (
     Connection,
     client,
     connected,

@@ -12,8 +12,8 @@ from typing import IO, Any
 from pymysql.converters import escape_string
 
 from yellow_ladder.database.address import DatabaseAddress
-from yellow_ladder.database.mariadb_connect import Connection, connected, quoted, rows, streamed
-from yellow_ladder.database.mariadb_look import tables
+from yellow_ladder.database.mariadb.connect import Connection, connected, quoted, rows, streamed
+from yellow_ladder.database.mariadb.look import tables
 from yellow_ladder.database.port import Table
 
 Writer = Callable[[IO[bytes]], None]

@@ -15,7 +15,7 @@ from psycopg import errors, sql
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.clients import Call, run_client
 from yellow_ladder.database.port import Details, OnAmount
-from yellow_ladder.database.postgresql_connect import (
+from yellow_ladder.database.postgresql.connect import (
     Connection,
     call_of,
     client,

@@ -10,7 +10,7 @@ from urllib.parse import quote
 
 from yellow_ladder.database.port import Table, TableChanges
 from yellow_ladder.database.row_changes import ADDED, CHANGED, DELETED, WAS, Difference, write_lines
-from yellow_ladder.database.sqlite_look import quoted
+from yellow_ladder.database.sqlite.look import quoted
 
 _ROW_NUMBERS = ("rowid", "_rowid_", "oid")
 

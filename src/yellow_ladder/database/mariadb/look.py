@@ -7,7 +7,7 @@ from typing import Any
 
 import pymysql
 
-from yellow_ladder.database.mariadb_connect import Connection, is_mariadb, quoted, rows
+from yellow_ladder.database.mariadb.connect import Connection, is_mariadb, quoted, rows
 from yellow_ladder.database.port import COUNTER_OF, LEDGER_TABLE, Session, Table, Traits
 
 PROGRESS_TABLE = "yellow_ladder_progress"

@@ -1,0 +1,1 @@
+"""SQLite behind the port: a file of this machine, worked on through the library that Python carries."""
