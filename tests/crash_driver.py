@@ -23,14 +23,14 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from yellow_ladder.climb.catalog import find_climb, list_climbs, open_climb
 from yellow_ladder.climb.conduct import Conditions, begin, descend, go_on
-from yellow_ladder.climb.journal import Instant, JournalRecord
-from yellow_ladder.climb.plan import Plan
-from yellow_ladder.climb.prepare import stage_climb
-from yellow_ladder.climb.progress import State
-from yellow_ladder.climb.prospect import look_ahead
-from yellow_ladder.climb.run import utc_now
+from yellow_ladder.climb.planning.prepare import stage_climb
+from yellow_ladder.climb.planning.prospect import look_ahead
+from yellow_ladder.climb.record.catalog import find_climb, list_climbs, open_climb
+from yellow_ladder.climb.record.journal import Instant, JournalRecord
+from yellow_ladder.climb.record.plan import Plan
+from yellow_ladder.climb.record.standing import State
+from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.demo.prepare import Place, prepare_demo, start_site, stop_site
 from yellow_ladder.demo.proof import Picture, picture_of
 from yellow_ladder.demo.servers import remove_server

@@ -21,7 +21,7 @@ from yellow_ladder.backup.catalog import Ground
 from yellow_ladder.backup.files import Making, backup_name, write_files
 from yellow_ladder.backup.make import make_backup
 from yellow_ladder.backup.restore import restore_files
-from yellow_ladder.climb.run import utc_now
+from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.demo.proof import picture_of
 from yellow_ladder.events import silent
 from yellow_ladder.files.manifest import compare_manifests, take_manifest

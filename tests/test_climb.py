@@ -19,7 +19,7 @@ import pytest
 
 from tests.conftest import PROGRAM, Demo, MakeDemo
 from tests.test_crash import kill_at
-from yellow_ladder.climb.journal import Instant
+from yellow_ladder.climb.record.journal import Instant
 from yellow_ladder.demo.prepare import start_site, stop_site
 from yellow_ladder.demo.proof import picture_of
 

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from tests.conftest import MakeDemo
 from tests.engines import SERVERS, ask, connect
 from yellow_ladder.backup.make import load_and_compare, make_backup
-from yellow_ladder.climb.run import utc_now
+from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.database import Database
 from yellow_ladder.database.sql_text import split_sql
 from yellow_ladder.events import silent

@@ -23,8 +23,8 @@ from hypothesis import strategies as st
 from tests.conftest import Demo, MakeDemo, need
 from yellow_ladder.backup.catalog import Backup
 from yellow_ladder.backup.retention import past_their_time
-from yellow_ladder.climb.catalog import list_climbs
 from yellow_ladder.climb.due import due_climbs, what_speaks_against
+from yellow_ladder.climb.record.catalog import list_climbs
 from yellow_ladder.demo.prepare import free_port
 from yellow_ladder.demo.proof import picture_of
 

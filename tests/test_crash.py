@@ -13,10 +13,10 @@ import pytest
 from tests.conftest import Demo, need
 from tests.crash_driver import in_child
 from yellow_ladder.climb.conduct import Conditions, begin
-from yellow_ladder.climb.journal import Instant, JournalRecord
-from yellow_ladder.climb.prepare import stage_climb
-from yellow_ladder.climb.prospect import look_ahead
-from yellow_ladder.climb.run import utc_now
+from yellow_ladder.climb.planning.prepare import stage_climb
+from yellow_ladder.climb.planning.prospect import look_ahead
+from yellow_ladder.climb.record.journal import Instant, JournalRecord
+from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.demo.servers import missing_programs
 from yellow_ladder.events import silent
 

@@ -19,8 +19,8 @@ from tests.conftest import Demo, MakeDemo
 from tests.engines import SERVERS, ask, connect, databases_on, server_of
 from yellow_ladder.backup.catalog import SUMS_NAME, files_of, list_backups
 from yellow_ladder.backup.make import check_backup, load_and_compare, make_backup
-from yellow_ladder.climb.catalog import list_climbs
-from yellow_ladder.climb.run import utc_now
+from yellow_ladder.climb.record.catalog import list_climbs
+from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.database import open_database
 from yellow_ladder.database.port import LedgerEntry
 from yellow_ladder.demo.prepare import Place

@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 
 from tests.conftest import PROGRAM, Demo, MakeDemo
 from yellow_ladder.checks import Level
-from yellow_ladder.climb.prospect import look_ahead
+from yellow_ladder.climb.planning.prospect import look_ahead
 from yellow_ladder.demo.troubles import RUNTIME_LATER, install_runtime, mend_troubles
 from yellow_ladder.release.sheet import ReleaseSheet
 from yellow_ladder.release.versions import Version, could_meet

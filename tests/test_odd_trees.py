@@ -17,7 +17,7 @@ from tests.conftest import Demo, MakeDemo
 from yellow_ladder.backup.catalog import Backup, Ground, list_backups
 from yellow_ladder.backup.make import check_backup, make_backup
 from yellow_ladder.backup.restore import restore_aside, restore_files
-from yellow_ladder.climb.run import utc_now
+from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.errors import AnswerNo
 from yellow_ladder.events import silent
 from yellow_ladder.files.attributes import read_attributes

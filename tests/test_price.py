@@ -13,8 +13,8 @@ from hypothesis import strategies as st
 
 from tests.conftest import Demo
 from tests.test_bad_input import state_of
-from yellow_ladder.climb import price as price_module
-from yellow_ladder.climb.catalog import list_climbs
+from yellow_ladder.climb.proving import price as price_module
+from yellow_ladder.climb.record.catalog import list_climbs
 from yellow_ladder.database import Database, DatabaseAddress, open_database
 from yellow_ladder.database.port import TableChanges
 

@@ -19,7 +19,7 @@ from yellow_ladder.backup.catalog import SUMS_NAME, Ground
 from yellow_ladder.backup.make import check_backup, make_backup
 from yellow_ladder.backup.reading import hold_archive
 from yellow_ladder.backup.restore import restore_aside, restore_files
-from yellow_ladder.climb.run import utc_now
+from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.errors import AnswerNo
 from yellow_ladder.events import silent
 from yellow_ladder.files.archive_write import TreeSource, write_archive

@@ -13,8 +13,8 @@ from yellow_ladder.backup.restore import restore_aside
 from yellow_ladder.backup.retention import past_their_time
 from yellow_ladder.cli.base import Choices, LadderCommand, agree, emit
 from yellow_ladder.cli.progress import narrated
-from yellow_ladder.climb.catalog import needed_backups
-from yellow_ladder.climb.run import utc_now
+from yellow_ladder.climb.record.catalog import needed_backups
+from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.report.backups import backup_page, backups_page, copied_page, dropped_page, names_page
 from yellow_ladder.site.site import Site

@@ -9,8 +9,8 @@ import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, console, emit, to_option, wish_options
 from yellow_ladder.cli.progress import narrated, stoppable
-from yellow_ladder.climb.prospect import RECORDS, Prospect, look_ahead
-from yellow_ladder.climb.run import utc_now
+from yellow_ladder.climb.planning.prospect import RECORDS, Prospect, look_ahead
+from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.release.versions import Version
 from yellow_ladder.report.checks import check_page, standing_line

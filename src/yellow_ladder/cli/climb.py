@@ -10,14 +10,14 @@ import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, console, emit, to_option, wish_options
 from yellow_ladder.cli.progress import narrated, stoppable
-from yellow_ladder.climb.catalog import open_climb, refuse_if_open, resting_climb, sweep_unfrozen
 from yellow_ladder.climb.conduct import Conditions, begin, go_on
-from yellow_ladder.climb.plan import Plan
-from yellow_ladder.climb.prepare import drop_plan, stage_climb
-from yellow_ladder.climb.progress import State
-from yellow_ladder.climb.proof import load_proof
-from yellow_ladder.climb.prospect import RECORDS, look_ahead, refuse_if_stopped
-from yellow_ladder.climb.run import utc_now
+from yellow_ladder.climb.planning.prepare import drop_plan, stage_climb
+from yellow_ladder.climb.planning.prospect import RECORDS, look_ahead, refuse_if_stopped
+from yellow_ladder.climb.proving.proof import load_proof
+from yellow_ladder.climb.record.catalog import open_climb, refuse_if_open, resting_climb, sweep_unfrozen
+from yellow_ladder.climb.record.plan import Plan
+from yellow_ladder.climb.record.standing import State
+from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.release.versions import Version
 from yellow_ladder.report.climbs import descended_page, plan_page, proof_page

@@ -8,10 +8,10 @@ import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, console, emit
 from yellow_ladder.cli.progress import narrated, stoppable
-from yellow_ladder.climb.catalog import Climb, find_climb, open_climb, refuse_if_built_upon
 from yellow_ladder.climb.conduct import Conditions, descend
-from yellow_ladder.climb.price import Price, drop_scratch, reckon
-from yellow_ladder.climb.progress import State
+from yellow_ladder.climb.proving.price import Price, drop_scratch, reckon
+from yellow_ladder.climb.record.catalog import Climb, find_climb, open_climb, refuse_if_built_upon
+from yellow_ladder.climb.record.standing import State
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.report.climbs import descended_page, price_page
 from yellow_ladder.report.look import next_command

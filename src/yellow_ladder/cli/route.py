@@ -7,7 +7,7 @@ from typing import Any
 import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, emit, to_option, wish_options
-from yellow_ladder.climb.prospect import look_at_route
+from yellow_ladder.climb.planning.prospect import look_at_route
 from yellow_ladder.release.versions import Version
 from yellow_ladder.report.routes import route_page
 from yellow_ladder.route import Route, Wishes, order_of

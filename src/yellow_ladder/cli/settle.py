@@ -5,10 +5,10 @@ from __future__ import annotations
 import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, agree, emit
-from yellow_ladder.climb.catalog import find_climb
 from yellow_ladder.climb.conduct import Conditions, settle, what_settling_frees
 from yellow_ladder.climb.due import due_climbs, what_speaks_against
-from yellow_ladder.climb.run import utc_now
+from yellow_ladder.climb.record.catalog import find_climb
+from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.report.climbs import settled_page
 from yellow_ladder.report.words import bytes_in_words

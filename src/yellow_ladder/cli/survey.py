@@ -5,9 +5,9 @@ from __future__ import annotations
 import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, emit
-from yellow_ladder.climb.catalog import list_climbs
-from yellow_ladder.climb.prospect import RECORDS
-from yellow_ladder.climb.run import utc_now
+from yellow_ladder.climb.planning.prospect import RECORDS
+from yellow_ladder.climb.record.catalog import list_climbs
+from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.errors import BadInput, LadderError
 from yellow_ladder.release.source import Releases
 from yellow_ladder.report.surveys import changes_page, saved_line, survey_page
@@ -50,7 +50,7 @@ def _snapshot(site: Site, name: str) -> Snapshot:
     climb = next((one for one in list_climbs(site) if one.name == name), None)
     if climb is None:
         return load_snapshot(site, name)
-    from yellow_ladder.climb.snapshots import snapshot_before  # numerics that only this needs
+    from yellow_ladder.climb.proving.snapshots import snapshot_before  # numerics that only this needs
 
     return snapshot_before(climb)
 

@@ -6,10 +6,10 @@ import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, emit
 from yellow_ladder.cli.progress import narrated
-from yellow_ladder.climb.catalog import find_climb
 from yellow_ladder.climb.conduct import Conditions, look_only
-from yellow_ladder.climb.progress import State
-from yellow_ladder.climb.proof import prove
+from yellow_ladder.climb.proving.proof import prove
+from yellow_ladder.climb.record.catalog import find_climb
+from yellow_ladder.climb.record.standing import State
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.report.climbs import proof_page
 

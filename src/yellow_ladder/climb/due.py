@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from datetime import datetime, timedelta
 
-from yellow_ladder.climb.catalog import Climb, list_climbs
-from yellow_ladder.climb.expected import site_after
-from yellow_ladder.climb.plan import Plan
-from yellow_ladder.climb.progress import State
-from yellow_ladder.climb.proof import ask_again, judge_versions, load_proof
-from yellow_ladder.climb.surveys import ask_witnesses
+from yellow_ladder.climb.proving.expected import site_after
+from yellow_ladder.climb.proving.inventory import ask_witnesses
+from yellow_ladder.climb.proving.proof import ask_again, judge_versions, load_proof
+from yellow_ladder.climb.record.catalog import Climb, list_climbs
+from yellow_ladder.climb.record.plan import Plan
+from yellow_ladder.climb.record.standing import State
 from yellow_ladder.errors import LadderError
 from yellow_ladder.services import State as ServiceState
 from yellow_ladder.services import services_of

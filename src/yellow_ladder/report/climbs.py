@@ -8,15 +8,15 @@ from datetime import datetime
 from rich.text import Text
 
 from yellow_ladder.checks import Level
-from yellow_ladder.climb.catalog import Climb
 from yellow_ladder.climb.conduct import Settled
-from yellow_ladder.climb.journal import JournalRecord, What
-from yellow_ladder.climb.plan import Beyond, Plan, WayBack
-from yellow_ladder.climb.price import FOLDER_NAME, Price
-from yellow_ladder.climb.progress import State
-from yellow_ladder.climb.proof import Proof
-from yellow_ladder.climb.prospect import Prospect
-from yellow_ladder.climb.up import steps_up
+from yellow_ladder.climb.planning.prospect import Prospect
+from yellow_ladder.climb.proving.price import FOLDER_NAME, Price
+from yellow_ladder.climb.proving.proof import Proof
+from yellow_ladder.climb.record.catalog import Climb
+from yellow_ladder.climb.record.journal import JournalRecord, What
+from yellow_ladder.climb.record.plan import Beyond, Plan, WayBack
+from yellow_ladder.climb.record.standing import State
+from yellow_ladder.climb.steps.up import steps_up
 from yellow_ladder.fingerprints.judge import TableVerdict, Verdict
 from yellow_ladder.report.checks import findings_table
 from yellow_ladder.report.look import (

@@ -8,8 +8,8 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
-from yellow_ladder.climb.plan import Plan
-from yellow_ladder.climb.run import Run
+from yellow_ladder.climb.record.plan import Plan
+from yellow_ladder.climb.running.run import Run
 from yellow_ladder.database import Database
 from yellow_ladder.durable import write_json
 from yellow_ladder.errors import AnswerNo, Problem

@@ -7,10 +7,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any
 
-from yellow_ladder.climb.expected import data_folders_after, expected_tree, present_tree, site_after
-from yellow_ladder.climb.plan import Plan
-from yellow_ladder.climb.run import Run
-from yellow_ladder.climb.surveys import (
+from yellow_ladder.climb.proving.expected import data_folders_after, expected_tree, present_tree, site_after
+from yellow_ladder.climb.proving.inventory import (
     AFTER_NAME,
     BEFORE_NAME,
     DataSurvey,
@@ -19,6 +17,8 @@ from yellow_ladder.climb.surveys import (
     read_survey,
     write_survey,
 )
+from yellow_ladder.climb.record.plan import Plan
+from yellow_ladder.climb.running.run import Run
 from yellow_ladder.durable import write_json
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.files.manifest import (

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from yellow_ladder.climb.plan import Plan
+from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.durable import write_whole
 from yellow_ladder.site.moves import moved_text
 

@@ -11,15 +11,15 @@ from yellow_ladder.backup.catalog import DatabaseBackup, read_backup
 from yellow_ladder.backup.copies import copy_backup
 from yellow_ladder.backup.files import Making, first_base, write_files, write_first
 from yellow_ladder.backup.make import finish, write_database
-from yellow_ladder.climb.door import close_site, close_tree, open_site
-from yellow_ladder.climb.placement import move_folders, put_in_place
-from yellow_ladder.climb.plan import Plan, RungPlan, migrations_folder
-from yellow_ladder.climb.prepare import schema_digest, stable_manifest
-from yellow_ladder.climb.proof import prove
-from yellow_ladder.climb.run import Facts, Run, Step
-from yellow_ladder.climb.sitefile import follow_moves
-from yellow_ladder.climb.surveys import BEFORE_NAME, DataSurvey, ask_witnesses, write_survey
-from yellow_ladder.climb.ways_back import make_clone
+from yellow_ladder.climb.planning.prepare import schema_digest, stable_manifest
+from yellow_ladder.climb.planning.ways_back import make_clone
+from yellow_ladder.climb.proving.inventory import BEFORE_NAME, DataSurvey, ask_witnesses, write_survey
+from yellow_ladder.climb.proving.proof import prove
+from yellow_ladder.climb.record.plan import Plan, RungPlan, migrations_folder
+from yellow_ladder.climb.running.run import Facts, Run, Step
+from yellow_ladder.climb.works.door import close_site, close_tree, open_site
+from yellow_ladder.climb.works.placement import move_folders, put_in_place
+from yellow_ladder.climb.works.sitefile import follow_moves
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.events import Note
 from yellow_ladder.files.archive_write import Archived

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from yellow_ladder.backup.catalog import read_backup
-from yellow_ladder.climb.plan import Plan
+from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.files.manifest import Entry, take_manifest, within
 from yellow_ladder.site.site import Site
 

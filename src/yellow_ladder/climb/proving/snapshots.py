@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from yellow_ladder.backup.catalog import read_backup
-from yellow_ladder.climb.catalog import Climb
-from yellow_ladder.climb.surveys import BEFORE_NAME, read_survey
+from yellow_ladder.climb.proving.inventory import BEFORE_NAME, read_survey
+from yellow_ladder.climb.record.catalog import Climb
 from yellow_ladder.errors import LadderError
 from yellow_ladder.settings.ini import IniSettings
 from yellow_ladder.survey.saved import Snapshot, object_name

@@ -6,9 +6,9 @@ from collections.abc import Collection
 from dataclasses import dataclass
 from pathlib import Path
 
-from yellow_ladder.climb.journal import JOURNAL_NAME, Journal
-from yellow_ladder.climb.plan import PLAN_NAME, Plan, read_plan
-from yellow_ladder.climb.progress import Standing, State, fold
+from yellow_ladder.climb.record.journal import JOURNAL_NAME, Journal
+from yellow_ladder.climb.record.plan import PLAN_NAME, Plan, read_plan
+from yellow_ladder.climb.record.standing import Standing, State, fold
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.site.site import Site

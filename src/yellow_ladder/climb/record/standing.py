@@ -8,7 +8,7 @@ from datetime import datetime
 from enum import StrEnum
 from typing import Any
 
-from yellow_ladder.climb.journal import JournalRecord, What
+from yellow_ladder.climb.record.journal import JournalRecord, What
 
 
 class State(StrEnum):

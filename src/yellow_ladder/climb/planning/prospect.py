@@ -10,9 +10,9 @@ from typing import TypeVar
 
 from yellow_ladder.checks import Circumstances, Finding, Level, Past, run_checks
 from yellow_ladder.checks.releases import fetching
-from yellow_ladder.climb.catalog import list_climbs, open_climb
-from yellow_ladder.climb.progress import State
-from yellow_ladder.climb.recorded import CLIMB_RECORDS
+from yellow_ladder.climb.planning.recorded import CLIMB_RECORDS
+from yellow_ladder.climb.record.catalog import list_climbs, open_climb
+from yellow_ladder.climb.record.standing import State
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
 from yellow_ladder.events import Listener, silent
 from yellow_ladder.release.index import bring_here

@@ -8,9 +8,9 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
 
-from yellow_ladder.climb.journal import Journal, What
-from yellow_ladder.climb.plan import Plan
-from yellow_ladder.climb.progress import Standing, fold
+from yellow_ladder.climb.record.journal import Journal, What
+from yellow_ladder.climb.record.plan import Plan
+from yellow_ladder.climb.record.standing import Standing, fold
 from yellow_ladder.errors import LadderError, Problem, StoppedPartWay
 from yellow_ladder.events import Event, Listener, Progress, StepDone, StepFailed, StepStarted
 from yellow_ladder.site.site import Site

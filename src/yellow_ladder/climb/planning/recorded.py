@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 
-from yellow_ladder.climb.catalog import list_climbs
-from yellow_ladder.climb.plan import Plan
-from yellow_ladder.climb.progress import State
+from yellow_ladder.climb.record.catalog import list_climbs
+from yellow_ladder.climb.record.plan import Plan
+from yellow_ladder.climb.record.standing import State
 from yellow_ladder.errors import LadderError
 from yellow_ladder.release.versions import Version
 from yellow_ladder.site.site import Site

@@ -10,10 +10,10 @@ from datetime import datetime, timedelta
 from pathlib import Path
 
 from yellow_ladder import __version__
-from yellow_ladder.climb.plan import Beyond, Plan, RungPlan, Seen, migrations_folder
-from yellow_ladder.climb.prospect import Prospect
-from yellow_ladder.climb.staging import Carried, begin_carrying, renamed_paths, stage_rung, staged_entries
-from yellow_ladder.climb.ways_back import way_back
+from yellow_ladder.climb.planning.prospect import Prospect
+from yellow_ladder.climb.planning.staging import Carried, begin_carrying, renamed_paths, stage_rung, staged_entries
+from yellow_ladder.climb.planning.ways_back import way_back
+from yellow_ladder.climb.record.plan import Beyond, Plan, RungPlan, Seen, migrations_folder
 from yellow_ladder.database import Database
 from yellow_ladder.durable import private_folder, write_whole
 from yellow_ladder.events import Listener, Progress, Unit

@@ -12,9 +12,9 @@ from typing import Any
 
 from yellow_ladder.backup.catalog import Ground, read_backup
 from yellow_ladder.backup.restore import look_outside
-from yellow_ladder.climb.expected import expected_tree, present_tree, site_after
-from yellow_ladder.climb.plan import Plan, migrations_folder
-from yellow_ladder.climb.surveys import AFTER_NAME, read_survey
+from yellow_ladder.climb.proving.expected import expected_tree, present_tree, site_after
+from yellow_ladder.climb.proving.inventory import AFTER_NAME, read_survey
+from yellow_ladder.climb.record.plan import Plan, migrations_folder
 from yellow_ladder.database import Database
 from yellow_ladder.database.port import TableChanges
 from yellow_ladder.durable import private_folder

@@ -7,9 +7,9 @@ import json
 import time
 
 from yellow_ladder.backup.catalog import Backup
-from yellow_ladder.climb.plan import Plan, WayBack
-from yellow_ladder.climb.progress import Standing
-from yellow_ladder.climb.run import Facts, Run
+from yellow_ladder.climb.record.plan import Plan, WayBack
+from yellow_ladder.climb.record.standing import Standing
+from yellow_ladder.climb.running.run import Facts, Run
 from yellow_ladder.database import Database
 from yellow_ladder.durable import write_memo
 from yellow_ladder.errors import AnswerNo, LadderError, Problem

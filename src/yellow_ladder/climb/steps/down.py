@@ -10,16 +10,16 @@ from pathlib import Path
 from yellow_ladder.backup.catalog import UNFINISHED, Ground, read_backup
 from yellow_ladder.backup.restore import restore_files
 from yellow_ladder.checks.records import count_of
-from yellow_ladder.climb.door import close_site, close_tree, open_site
-from yellow_ladder.climb.placement import move_folders, put_in_place
-from yellow_ladder.climb.plan import Plan
-from yellow_ladder.climb.price import drop_scratch, keep_newer, kept_ground
-from yellow_ladder.climb.progress import Standing
-from yellow_ladder.climb.run import Facts, Run, Step
-from yellow_ladder.climb.sitefile import take_back_moves
-from yellow_ladder.climb.surveys import BEFORE_NAME, ask_witnesses, fingerprint_all, read_survey
-from yellow_ladder.climb.up import Work, aside_of, start_service, stop_service
-from yellow_ladder.climb.ways_back import drop_clones, load, put_back
+from yellow_ladder.climb.planning.ways_back import drop_clones, load, put_back
+from yellow_ladder.climb.proving.inventory import BEFORE_NAME, ask_witnesses, fingerprint_all, read_survey
+from yellow_ladder.climb.proving.price import drop_scratch, keep_newer, kept_ground
+from yellow_ladder.climb.record.plan import Plan
+from yellow_ladder.climb.record.standing import Standing
+from yellow_ladder.climb.running.run import Facts, Run, Step
+from yellow_ladder.climb.steps.up import Work, aside_of, start_service, stop_service
+from yellow_ladder.climb.works.door import close_site, close_tree, open_site
+from yellow_ladder.climb.works.placement import move_folders, put_in_place
+from yellow_ladder.climb.works.sitefile import take_back_moves
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.exchange import inode_of

@@ -1,0 +1,1 @@
+"""Everything before the window: looking ahead, making every rung ready beside the site, ways back."""

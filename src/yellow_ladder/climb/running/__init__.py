@@ -1,0 +1,1 @@
+"""The runner of steps: begin on disk, do, done on disk."""

@@ -1,0 +1,1 @@
+"""What steps do: each work may be repeated after a kill with the same result."""
