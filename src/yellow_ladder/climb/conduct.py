@@ -10,7 +10,6 @@ from typing import Any
 
 from yellow_ladder.backup.catalog import UNFINISHED, let_go, read_backup
 from yellow_ladder.backup.make import check_backup
-from yellow_ladder.climb.planning.ways_back import clone_bytes, drop_clones
 from yellow_ladder.climb.proving.price import drop_scratch
 from yellow_ladder.climb.record.catalog import Climb
 from yellow_ladder.climb.record.journal import JOURNAL_NAME, Journal, JournalRecord, OnAppend, What, ignore
@@ -19,6 +18,7 @@ from yellow_ladder.climb.record.standing import State
 from yellow_ladder.climb.running.run import Run, StepTrouble, never, run_steps, utc_now
 from yellow_ladder.climb.steps.down import steps_down
 from yellow_ladder.climb.steps.up import steps_up
+from yellow_ladder.climb.works.clones import clone_bytes, drop_clones
 from yellow_ladder.errors import AnswerNo, Problem, StoppedPartWay
 from yellow_ladder.events import Listener, Note, silent
 from yellow_ladder.files.copying import remove_entry

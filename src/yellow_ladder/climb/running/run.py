@@ -77,6 +77,9 @@ class Step:
     do: Callable[[Run], Facts]
 
 
+Work = Callable[[Run], Facts]
+
+
 class StepTrouble(Exception):
     """A step failed; the journal says so."""
 

@@ -1,0 +1,31 @@
+"""Looks again, when the site is about to close and when it is at rest, that nothing has changed since the plan."""
+
+from __future__ import annotations
+
+from yellow_ladder.climb.planning.prepare import schema_digest, stable_manifest
+from yellow_ladder.climb.running.run import Facts, Run
+from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.files.manifest import (
+    compare_manifests,
+    manifest_from_lines,
+    tree_digest,
+)
+from yellow_ladder.survey.take import count_files, site_manifest
+
+
+def look_again(run: Run) -> Facts:
+    """Compare the site with what the plan was made from; raises AnswerNo naming what changed."""
+    plan, site = run.plan, run.site
+    changed = []
+    seen = manifest_from_lines((plan.folder / "seen.jsonl").read_bytes())
+    stable = stable_manifest(site, site_manifest(site, seen))
+    if tree_digest(stable) != plan.seen.tree:
+        changed += [f"{site.root / one.path} ({one.change})" for one in compare_manifests(seen, stable)]
+    for name, digest in plan.seen.schemas.items():
+        if schema_digest(site.databases()[name]) != digest:
+            changed.append(f"the schema of the database {name}")
+    if changed:
+        more = f" and {len(changed) - 3} more" if len(changed) > 3 else ""
+        text = f"the site has changed since the plan was made: {', '.join(changed[:3])}{more}"
+        raise AnswerNo(Problem("plan-stale", text, f"make a new plan: yl climb --to {plan.to_version}"))
+    return {"files": count_files(stable)}

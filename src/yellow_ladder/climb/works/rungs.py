@@ -1,0 +1,75 @@
+"""Takes the site over one rung: the new tree into its place, migrations, and a look that both are right."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from yellow_ladder.climb.proving.inventory import ask_witnesses
+from yellow_ladder.climb.record.plan import Plan, RungPlan, migrations_folder
+from yellow_ladder.climb.running.run import Facts, Run, Work
+from yellow_ladder.climb.works.door import close_site, close_tree
+from yellow_ladder.climb.works.placement import move_folders, put_in_place
+from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.files.manifest import (
+    compare_manifests,
+    take_manifest,
+)
+from yellow_ladder.migrations.apply import apply_scripts, read_scripts
+from yellow_ladder.survey.take import count_files, same_version, wanted_of
+
+
+def aside_of(plan: Plan, rung: RungPlan) -> Path:
+    """Where the tree that a rung replaces is put."""
+    return plan.aside / f"{rung.number}-{rung.from_version}"
+
+
+def place(rung: RungPlan) -> Work:
+    """The work of putting a staged tree in place of the present one, data folders first."""
+
+    def do(run: Run) -> Facts:
+        root, staged = run.site.root, Path(rung.staged)
+        moved = 0
+        if root.exists() and root.lstat().st_ino != rung.inode:
+            moved = move_folders([(root / old, staged / new) for old, new in rung.data])
+            close_tree(run.site, staged)
+        in_one_instant = put_in_place(root, staged, rung.inode, aside_of(run.plan, rung))
+        close_site(run.site)
+        return {"data_folders": moved, "in_one_instant": in_one_instant}
+
+    return do
+
+
+def migrate(rung: RungPlan) -> Work:
+    """The work of applying a release's migrations, each once."""
+
+    def do(run: Run) -> Facts:
+        databases = run.site.databases()
+        scripts = read_scripts(rung.migrations, [migrations_folder(run.plan.folder, rung.number)], databases)
+        done = apply_scripts(databases, scripts, rung.to_version, run.stamp())
+        return {"migrations": list(done), "applied_now": sum(done.values())}
+
+    return do
+
+
+def check_rung(rung: RungPlan) -> Work:
+    """The work of seeing that a rung's files and schema are what they should be."""
+
+    def do(run: Run) -> Facts:
+        expected, folders = run.plan.expected(rung), [new for _, new in rung.data]
+        skip = run.plan.site_at(rung).skipped()
+        found = take_manifest(run.site.root, lambda path: skip(path) or path in folders, known=expected)
+        wanted = {path: entry for path, entry in expected.items() if not skip(path)}
+        differences = compare_manifests(wanted, found)
+        if differences:
+            first = differences[0]
+            text = f"{first.path} is not as {rung.to_version} has it ({first.change}); {len(differences)} differ"
+            raise AnswerNo(Problem("rung-differs", text, "see what else writes there", first.path))
+        says = ask_witnesses(run.plan.site_at(rung), served=False)
+        for witness in says:
+            target = wanted_of(witness, rung.parsed, rung.to_version)
+            if target and not same_version(witness.says, target):
+                text = f"the {witness.of} probe says {witness.says or witness.trouble}, {target} is wanted"
+                raise AnswerNo(Problem("rung-version", text, "tell the release's publisher", witness.where))
+        return {"files": count_files(found), "versions": [witness.says for witness in says]}
+
+    return do
