@@ -9,9 +9,10 @@ from datetime import datetime, timedelta
 from yellow_ladder.backup.catalog import list_backups
 from yellow_ladder.backup.copies import names_at, passphrase_is_there
 from yellow_ladder.checks.machine import existing
-from yellow_ladder.checks.records import Circumstances, Finding, count_of, ok, stop, warn
+from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.errors import LadderError
 from yellow_ladder.files.exchange import same_file_system
+from yellow_ladder.words import count_of
 
 OLD_AFTER = timedelta(days=7)
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator
 
-from yellow_ladder.checks.records import Circumstances, Finding, ok, some_of, stop, warn
+from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.services.looking import name_of
+from yellow_ladder.words import some_of
 
 _LOOKS, _BETWEEN_LOOKS_S = 4, 0.15
 _LONG_S = 5.0

@@ -6,7 +6,8 @@ import os
 import shlex
 from collections.abc import Iterator
 
-from yellow_ladder.checks.records import Circumstances, Finding, count_of, ok, some_of, stop, warn
+from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
+from yellow_ladder.words import count_of, some_of
 
 
 def data_folders(at: Circumstances) -> Iterator[Finding]:

@@ -80,15 +80,3 @@ def warn(check: str, saw: str, remedy: str, needed: str = "") -> Finding:
 def stop(check: str, saw: str, remedy: str, needed: str = "") -> Finding:
     """It may not go on."""
     return Finding(check, Level.STOP, saw, remedy, needed)
-
-
-def count_of(number: int, noun: str, plural: str = "") -> str:
-    """`1 file`, `2,000 files`."""
-    return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
-
-
-def some_of(items: Iterable[str], most: int = 5) -> str:
-    """The first few, and how many more there are."""
-    listed = list(items)
-    more = f" and {len(listed) - most:,} more" if len(listed) > most else ""
-    return ", ".join(listed[:most]) + more

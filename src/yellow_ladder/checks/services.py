@@ -9,10 +9,11 @@ from functools import cache
 
 import psutil
 
-from yellow_ladder.checks.records import Circumstances, Finding, ok, some_of, stop, warn
+from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.files.manifest import Entry, Kind
 from yellow_ladder.services import About, State, services_of
 from yellow_ladder.services.looking import holders_below, listeners_on, name_of
+from yellow_ladder.words import some_of
 
 
 def services_controllable(at: Circumstances) -> Iterator[Finding]:

@@ -5,11 +5,12 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from yellow_ladder.checks.records import Circumstances, Finding, ok, some_of, stop, warn
+from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.errors import BadInput
 from yellow_ladder.release.moves import moved
 from yellow_ladder.route import Route
 from yellow_ladder.settings.ini import IniSettings
+from yellow_ladder.words import some_of
 
 _SWITCHES = {"debug", "debug_mode", "debugging", "development", "develop", "dev", "dev_mode", "testing", "test_mode"}
 _MODES = {"environment", "env", "mode", "app_env", "run_mode"}

@@ -12,7 +12,7 @@ from yellow_ladder.backup.make import check_backup, load_and_compare, make_backu
 from yellow_ladder.backup.restore import restore_aside
 from yellow_ladder.backup.retention import past_their_time
 from yellow_ladder.cli.base import Choices, LadderCommand, agree, emit
-from yellow_ladder.cli.progress import narrated
+from yellow_ladder.cli.narrator import narrated
 from yellow_ladder.climb.record.catalog import needed_backups
 from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.errors import AnswerNo, BadInput, Problem

@@ -8,7 +8,8 @@ from typing import Any
 import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, console, emit, to_option, wish_options
-from yellow_ladder.cli.progress import narrated, stoppable
+from yellow_ladder.cli.narrator import narrated
+from yellow_ladder.cli.signals import stoppable
 from yellow_ladder.climb.planning.prospect import RECORDS, Prospect, look_ahead
 from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.errors import BadInput, Problem

@@ -9,7 +9,8 @@ from typing import Any
 import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, console, emit, to_option, wish_options
-from yellow_ladder.cli.progress import narrated, stoppable
+from yellow_ladder.cli.narrator import narrated
+from yellow_ladder.cli.signals import stoppable
 from yellow_ladder.climb.conduct import Conditions, begin, go_on
 from yellow_ladder.climb.planning.prepare import drop_plan, stage_climb
 from yellow_ladder.climb.planning.prospect import RECORDS, look_ahead, refuse_if_stopped

@@ -7,7 +7,8 @@ import sys
 import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, console, emit
-from yellow_ladder.cli.progress import narrated, stoppable
+from yellow_ladder.cli.narrator import narrated
+from yellow_ladder.cli.signals import stoppable
 from yellow_ladder.climb.conduct import Conditions, descend
 from yellow_ladder.climb.proving.price import Price, drop_scratch, reckon
 from yellow_ladder.climb.record.catalog import Climb, find_climb, open_climb, refuse_if_built_upon

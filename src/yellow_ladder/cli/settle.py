@@ -11,7 +11,7 @@ from yellow_ladder.climb.record.catalog import find_climb
 from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.report.climbs import settled_page
-from yellow_ladder.report.words import bytes_in_words
+from yellow_ladder.words import bytes_in_words
 
 
 @click.command("settle", cls=LadderCommand)

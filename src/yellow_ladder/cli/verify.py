@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, emit
-from yellow_ladder.cli.progress import narrated
+from yellow_ladder.cli.narrator import narrated
 from yellow_ladder.climb.conduct import Conditions, look_only
 from yellow_ladder.climb.proving.proof import prove
 from yellow_ladder.climb.record.catalog import find_climb

@@ -9,7 +9,7 @@ from rich.text import Text
 
 from yellow_ladder.checks import Finding, Level
 from yellow_ladder.report.look import BAD, CAREFUL, FAINT, GOOD, Page, facts, next_command, table, verdict
-from yellow_ladder.report.words import count_of
+from yellow_ladder.words import count_of
 
 LEVEL_STYLES = {Level.STOP: BAD, Level.WARN: CAREFUL, Level.OK: GOOD}
 

@@ -34,8 +34,8 @@ from yellow_ladder.report.look import (
     verdict,
 )
 from yellow_ladder.report.routes import rungs_table
-from yellow_ladder.report.words import bytes_in_words, count_of, moment_in_words, time_in_words
 from yellow_ladder.site.records import CopyTarget
+from yellow_ladder.words import bytes_in_words, count_of, moment_in_words, time_in_words
 
 _VERDICT_STYLES = {
     Verdict.SAME: GOOD,

@@ -11,7 +11,7 @@ from rich.text import Text
 from yellow_ladder.demo import DemoSite
 from yellow_ladder.demo.proof import Picture
 from yellow_ladder.report.look import ACCENT, Page, facts, next_command, verdict
-from yellow_ladder.report.words import count_of
+from yellow_ladder.words import count_of
 
 
 def scene(words: str) -> Rule:

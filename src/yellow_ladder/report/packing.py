@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from yellow_ladder.release.pack import Packed
 from yellow_ladder.report.look import Page, facts, verdict
-from yellow_ladder.report.words import bytes_in_words
+from yellow_ladder.words import bytes_in_words
 
 
 def packed_page(packed: Packed) -> Page:

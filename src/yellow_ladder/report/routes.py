@@ -9,9 +9,9 @@ from rich.text import Text
 
 from yellow_ladder.errors import Problem
 from yellow_ladder.report.look import BAD, CAREFUL, FAINT, Page, bullet_list, heading, next_command, table, title
-from yellow_ladder.report.words import count_of
 from yellow_ladder.route import Route
 from yellow_ladder.route.fixes import Fix
+from yellow_ladder.words import count_of
 
 _SEVERITY_STYLES = {"critical": BAD, "high": BAD, "medium": CAREFUL}
 _LISTED = 12

@@ -20,12 +20,12 @@ from yellow_ladder.report.look import (
     title,
     verdict,
 )
-from yellow_ladder.report.words import bytes_in_words, count_of, moment_in_words
 from yellow_ladder.services import State
 from yellow_ladder.survey import AddOn, Survey, Witness
 from yellow_ladder.survey.edits import Edit
 from yellow_ladder.survey.records import DatabaseFacts
 from yellow_ladder.survey.saved import Changes
+from yellow_ladder.words import bytes_in_words, count_of, moment_in_words
 
 _LISTED, _LISTED_IN_DETAIL = 8, 200
 

@@ -7,7 +7,6 @@ from pathlib import Path
 
 from yellow_ladder.backup.catalog import Ground, read_backup
 from yellow_ladder.backup.restore import restore_files
-from yellow_ladder.checks.records import count_of
 from yellow_ladder.climb.proving.price import keep_newer, kept_ground
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.running.run import Facts, Run, Work
@@ -16,6 +15,7 @@ from yellow_ladder.climb.works.door import close_site, close_tree
 from yellow_ladder.climb.works.placement import move_folders, put_in_place
 from yellow_ladder.climb.works.rungs import aside_of
 from yellow_ladder.files.exchange import inode_of
+from yellow_ladder.words import count_of
 
 
 def keep_what_is_newer(run: Run) -> Facts:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import signal
 import time
 from collections.abc import Iterator
 
@@ -15,7 +14,7 @@ from rich.text import Text
 
 from yellow_ladder.cli.base import Choices, console
 from yellow_ladder.events import Event, Note, Progress, StepDone, StepFailed, StepStarted, Unit
-from yellow_ladder.report.words import bytes_in_words, facts_in_words, time_in_words
+from yellow_ladder.words import bytes_in_words, facts_in_words, time_in_words
 
 _PROGRESS_EVERY_S = 0.1
 _INDENT, _TITLE_WIDTH = 10, 60
@@ -103,35 +102,3 @@ def narrated(choices: Choices) -> Iterator[Narrator]:
         out.quiet = True
     with Narrator(out, live=out.is_terminal and not choices.as_json) as narrator:
         yield narrator
-
-
-class StopRequest:
-    """Remembers Ctrl-C and SIGTERM, for the runner to stop at the next safe point."""
-
-    def __init__(self) -> None:
-        """Nobody has asked yet."""
-        self.asked = False
-
-    def __call__(self) -> bool:
-        """Whether somebody has asked."""
-        return self.asked
-
-
-@contextlib.contextmanager
-def stoppable() -> Iterator[StopRequest]:
-    """Turn Ctrl-C and SIGTERM into a request for the length of a block.
-
-    A connection that breaks off (SIGHUP) is none: the run goes on to its end, and the site is not left closed.
-    """
-    request = StopRequest()
-
-    def ask(_number: int, _frame: object) -> None:
-        request.asked = True
-
-    before = {number: signal.signal(number, ask) for number in (signal.SIGINT, signal.SIGTERM)}
-    before[signal.SIGHUP] = signal.signal(signal.SIGHUP, signal.SIG_IGN)
-    try:
-        yield request
-    finally:
-        for number, handler in before.items():
-            signal.signal(number, handler)

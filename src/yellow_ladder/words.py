@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 
@@ -32,6 +32,13 @@ def time_in_words(seconds: float) -> str:
 def count_of(number: int, noun: str, plural: str = "") -> str:
     """`1 row`, `2,000 rows`."""
     return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
+
+
+def some_of(items: Iterable[str], most: int = 5) -> str:
+    """The first few, and how many more there are."""
+    listed = list(items)
+    more = f" and {len(listed) - most:,} more" if len(listed) > most else ""
+    return ", ".join(listed[:most]) + more
 
 
 def moment_in_words(stamp: str) -> str:

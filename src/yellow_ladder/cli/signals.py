@@ -1,0 +1,39 @@
+"""Ctrl-C and signals while a run is at work: a request to stop at the next safe point."""
+
+from __future__ import annotations
+
+import contextlib
+import signal
+from collections.abc import Iterator
+
+
+class StopRequest:
+    """Remembers Ctrl-C and SIGTERM, for the runner to stop at the next safe point."""
+
+    def __init__(self) -> None:
+        """Nobody has asked yet."""
+        self.asked = False
+
+    def __call__(self) -> bool:
+        """Whether somebody has asked."""
+        return self.asked
+
+
+@contextlib.contextmanager
+def stoppable() -> Iterator[StopRequest]:
+    """Turn Ctrl-C and SIGTERM into a request for the length of a block.
+
+    A connection that breaks off (SIGHUP) is none: the run goes on to its end, and the site is not left closed.
+    """
+    request = StopRequest()
+
+    def ask(_number: int, _frame: object) -> None:
+        request.asked = True
+
+    before = {number: signal.signal(number, ask) for number in (signal.SIGINT, signal.SIGTERM)}
+    before[signal.SIGHUP] = signal.signal(signal.SIGHUP, signal.SIG_IGN)
+    try:
+        yield request
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
