@@ -14,6 +14,7 @@ from pydantic import BaseModel, ConfigDict, ValidationError
 from pydantic_core import ErrorDetails
 
 from yellow_ladder.errors import BadInput, Problem
+from yellow_ladder.words import bytes_in_words
 
 LARGEST_DOCUMENT_BYTES = 4 * 1024 * 1024
 
@@ -46,7 +47,7 @@ _HOW_TO_NAME = {"site file": "go to the folder that has ladder.toml, or name it 
 def parse_document(raw: bytes, record: type[R], *, name: str, what: str, doc_page: str) -> R:
     """Parse TOML bytes as `record`; `name` stands in messages. Raises BadInput with all problems."""
     if len(raw) > LARGEST_DOCUMENT_BYTES:
-        too_large = f"the {what} {name} is larger than {LARGEST_DOCUMENT_BYTES // 1024**2} MiB"
+        too_large = f"the {what} {name} is larger than {bytes_in_words(LARGEST_DOCUMENT_BYTES)}"
         raise BadInput(Problem("document-too-large", too_large, "this is hardly the file that was meant", name))
     try:
         content = tomllib.loads(raw.decode())

@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import IO
 
 from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.words import bytes_in_words
 
 LARGEST_OUTPUT_BYTES = 16 * 1024**2
 _LOOK_EVERY_S = 0.02
@@ -123,7 +124,7 @@ def _wait_for(
             remedy = "run it by hand to see why, or allow it more time in the site file"
             raise AnswerNo(Problem("command-late", text, remedy))
         if os.fstat(output.fileno()).st_size > most_bytes:
-            text = f"{program} printed more than {most_bytes // 1024:,} KiB and was ended"
+            text = f"{program} printed more than {bytes_in_words(most_bytes)} and was ended"
             raise AnswerNo(Problem("command-floods", text, "run it by hand to see why"))
 
 

@@ -1,8 +1,9 @@
-"""Numbers in the units that people think in."""
+"""Numbers, sizes and moments, written in one way wherever people read them; and moments as files hold them."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from datetime import datetime
 from typing import Any
 
 
@@ -41,9 +42,25 @@ def some_of(items: Iterable[str], most: int = 5) -> str:
     return ", ".join(listed[:most]) + more
 
 
-def moment_in_words(stamp: str) -> str:
-    """A UTC time stamp of the tool as `2026-11-23 08:12`."""
+def stamp_of(moment: datetime) -> str:
+    """A UTC moment as files hold it: `2026-11-23T08:12:30Z`."""
+    return f"{moment:%Y-%m-%dT%H:%M:%SZ}"
+
+
+def moment_of(stamp: str) -> datetime:
+    """The moment of a stamp; raises ValueError where it is none."""
+    return datetime.fromisoformat(stamp.replace("Z", "+00:00"))
+
+
+def moment_in_words(moment: datetime | str) -> str:
+    """A UTC moment, or a stamp of one, as `2026-11-23 08:12 UTC`; nothing for no stamp."""
+    stamp = moment if isinstance(moment, str) else stamp_of(moment)
     return stamp.replace("T", " ")[:16] + " UTC" if stamp else ""
+
+
+def day_in_words(moment: datetime | str) -> str:
+    """The UTC day of a moment or a stamp: `2026-11-23`."""
+    return (moment if isinstance(moment, str) else stamp_of(moment))[:10]
 
 
 def facts_in_words(facts: Mapping[str, Any]) -> str:

@@ -45,6 +45,7 @@ from yellow_ladder.files.manifest import Kind
 from yellow_ladder.fingerprints.records import DatabasePrint
 from yellow_ladder.fingerprints.scan import OnRows, take_fingerprint
 from yellow_ladder.site.site import Site
+from yellow_ladder.words import stamp_of
 
 
 def write_database(making: Making, database: Database) -> DatabaseBackup:
@@ -121,7 +122,7 @@ def finish(making: Making, archived: Archived, databases: list[DatabaseBackup], 
         path=making.folder,
         site=making.site.name,
         version=making.version,
-        made_at=f"{now:%Y-%m-%dT%H:%M:%SZ}",
+        made_at=stamp_of(now),
         root=str(making.site.root),
         files=len(sizes),
         file_bytes=sum(sizes),
@@ -136,7 +137,7 @@ def finish(making: Making, archived: Archived, databases: list[DatabaseBackup], 
     note_sums(making.folder, {backup.archive.name: read_back(backup)})
     # The archives were digested when they were found to hold what was listed: this one now, a first copy before.
     check_sums(making.folder, every_file=False, leave_out=(FIRST_STEM + ARCHIVE_ENDING, backup.archive.name))
-    backup = replace(backup, path=making.final, read_back_at=f"{now:%Y-%m-%dT%H:%M:%SZ}")
+    backup = replace(backup, path=making.final, read_back_at=stamp_of(now))
     write_json(making.folder / INDEX_NAME, backup.as_record())
     note_sums(making.folder, {INDEX_NAME: sha256_of(making.folder / INDEX_NAME)})
     sync_folder(making.folder)

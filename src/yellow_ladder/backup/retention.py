@@ -6,6 +6,7 @@ from collections.abc import Collection, Sequence
 from datetime import datetime, timedelta
 
 from yellow_ladder.backup.catalog import Backup
+from yellow_ladder.words import moment_of
 
 
 def past_their_time(
@@ -23,7 +24,7 @@ def past_their_time(
     if keep_count:
         kept |= {one.name for one in ordered[-keep_count:]}
     if keep_days:
-        kept |= {one.name for one in ordered if now - _moment(one.made_at) <= timedelta(days=keep_days)}
+        kept |= {one.name for one in ordered if now - moment_of(one.made_at) <= timedelta(days=keep_days)}
     bases = {one.name: one.bases for one in ordered}
     pending = list(kept)
     while pending:
@@ -32,7 +33,3 @@ def past_their_time(
                 kept.add(base)
                 pending.append(base)
     return [one for one in ordered if one.name not in kept]
-
-
-def _moment(stamp: str) -> datetime:
-    return datetime.fromisoformat(stamp.replace("Z", "+00:00"))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
-from datetime import datetime, timedelta
+from datetime import timedelta
 
 from yellow_ladder.backup.catalog import list_backups
 from yellow_ladder.backup.copies import names_at, passphrase_is_there
@@ -12,7 +12,7 @@ from yellow_ladder.checks.machine import existing
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.errors import LadderError
 from yellow_ladder.files.exchange import same_file_system
-from yellow_ladder.words import count_of
+from yellow_ladder.words import count_of, moment_of
 
 OLD_AFTER = timedelta(days=7)
 
@@ -54,7 +54,7 @@ def backup_age(at: Circumstances) -> Iterator[Finding]:
         yield ok("last backup", "there is none yet; the climb makes one and reads it back before anything changes")
         return
     newest = backups[-1]
-    age = at.now - datetime.fromisoformat(newest.made_at.replace("Z", "+00:00"))
+    age = at.now - moment_of(newest.made_at)
     seen = f"{newest.name} is {age.days} days old"
     if age > OLD_AFTER:
         yield warn("last backup", seen, "yl backup make")

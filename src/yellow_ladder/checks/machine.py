@@ -6,7 +6,6 @@ import contextlib
 import os
 from collections.abc import Iterator
 from dataclasses import dataclass
-from datetime import datetime
 from pathlib import Path
 
 from yellow_ladder.backup.catalog import list_backups
@@ -15,6 +14,7 @@ from yellow_ladder.errors import LadderError
 from yellow_ladder.files.exchange import same_file_system
 from yellow_ladder.release.source import Release
 from yellow_ladder.route import Route
+from yellow_ladder.words import bytes_in_words, moment_in_words, moment_of
 
 _MARGIN = 1.05
 _LEFT_FREE_BYTES = 32 * 1024**2
@@ -36,7 +36,7 @@ class Room:
         facts = os.statvfs(self.folder)
         free = facts.f_bavail * facts.f_frsize
         if free < self.wanted_bytes:
-            return f"{size_in_words(self.wanted_bytes - free)} of space"
+            return f"{bytes_in_words(self.wanted_bytes - free)} of space"
         if facts.f_files > 0 and facts.f_favail < self.inodes:
             return f"{self.inodes - facts.f_favail:,} inodes"
         return ""
@@ -51,7 +51,7 @@ class Room:
         """What is free."""
         facts = os.statvfs(self.folder)
         inodes = f", {facts.f_favail:,} inodes" if facts.f_files else ""
-        return f"{size_in_words(facts.f_bavail * facts.f_frsize)}{inodes} free at {self.folder}"
+        return f"{bytes_in_words(facts.f_bavail * facts.f_frsize)}{inodes} free at {self.folder}"
 
 
 def rooms_for(at: Circumstances, route: Route) -> list[Room]:
@@ -99,7 +99,7 @@ def space_for_climb(at: Circumstances, route: Route) -> Iterator[Finding]:
     """Is there room for downloads, staging, backup and migrations on every file system?"""
     for room in rooms_for(at, route):
         shortage = room.shortage()
-        needed = f"up to {size_in_words(room.wanted_bytes)} and {room.inodes:,} inodes"
+        needed = f"up to {bytes_in_words(room.wanted_bytes)} and {room.inodes:,} inodes"
         if shortage:
             remedy = f"free {shortage} there, or put the state folder elsewhere with `state`"
             yield stop("free space", room.seen, remedy, needed)
@@ -154,16 +154,12 @@ def clock(at: Circumstances) -> Iterator[Finding]:
     backups = []
     with contextlib.suppress(LadderError):  # the check of the last backup tells of a damaged one
         backups = list_backups(at.site.state.backups)
-    newest = max((_moment(backup.made_at) for backup in backups if backup.made_at), default=None)
+    newest = max((moment_of(backup.made_at) for backup in backups if backup.made_at), default=None)
     if newest is not None and (newest - at.now).total_seconds() > _CLOCK_SLACK_S:
-        seen = f"it is {at.now:%Y-%m-%d %H:%M} UTC, and the newest backup was made at {newest:%Y-%m-%d %H:%M}"
+        seen = f"it is {moment_in_words(at.now)}, and the newest backup was made at {moment_in_words(newest)}"
         yield stop("clock", seen, "set the clock: timedatectl; names of backups and climbs go by the time")
     elif abs(ahead) <= _CLOCK_SLACK_S:
-        yield ok("clock", f"it is {at.now:%Y-%m-%d %H:%M} UTC")
-
-
-def _moment(stamp: str) -> datetime:
-    return datetime.fromisoformat(stamp.replace("Z", "+00:00"))
+        yield ok("clock", f"it is {moment_in_words(at.now)}")
 
 
 def existing(path: Path) -> Path:
@@ -171,8 +167,3 @@ def existing(path: Path) -> Path:
     while not path.exists():
         path = path.parent
     return path
-
-
-def size_in_words(count: int) -> str:
-    """Whole MiB, from ten GiB on whole GiB."""
-    return f"{count / 1024**3:,.0f} GiB" if count >= 10 * 1024**3 else f"{count / 1024**2:,.0f} MiB"

@@ -11,6 +11,7 @@ from yellow_ladder.errors import LadderError
 from yellow_ladder.route import Landing, Route, Rung, Thing
 from yellow_ladder.route.needs import needs_of
 from yellow_ladder.survey.machine import surveyed_machine
+from yellow_ladder.words import day_in_words
 
 _PROBES = {
     "runtime": "add [runtime] with its version command to the site file",
@@ -97,10 +98,10 @@ def _rest(at: Circumstances, landing: Landing) -> Finding:
         seen = f"{landing.version} should be used for {days} days, and nobody recorded since when it is"
         return warn("rest", seen, "see that it is so", needed)
     ready = since + timedelta(days=days)
-    seen = f"{landing.version} is in use since {since:%Y-%m-%d}"
+    seen = f"{landing.version} is in use since {day_in_words(since)}"
     if at.now >= ready:
         return ok("rest", f"{seen}, {needed} are asked for")
-    return stop("rest", seen, f"wait until {ready:%Y-%m-%d}, or insist with --no-wait", needed)
+    return stop("rest", seen, f"wait until {day_in_words(ready)}, or insist with --no-wait", needed)
 
 
 def licences_there(at: Circumstances, route: Route) -> Iterator[Finding]:

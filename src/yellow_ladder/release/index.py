@@ -26,6 +26,7 @@ from yellow_ladder.files.archive_read import is_archive_name
 from yellow_ladder.files.digests import sha256_of
 from yellow_ladder.release.sheet import DOC_PAGE, ReleaseSheet
 from yellow_ladder.release.source import Release, Releases, read_source, sorted_out
+from yellow_ladder.words import bytes_in_words
 
 if TYPE_CHECKING:
     import httpx
@@ -102,7 +103,7 @@ def _fetch_index(place: str) -> tuple[bytes, float]:
             parts.append(block)
             size += len(block)
             if size > LARGEST_INDEX_BYTES:
-                raise _no_index(place, f"is larger than {LARGEST_INDEX_BYTES // 1024**2} MiB and was not read on")
+                raise _no_index(place, f"is larger than {bytes_in_words(LARGEST_INDEX_BYTES)} and was not read on")
             if time.monotonic() > end:
                 raise _no_index(place, f"did not arrive within {_INDEX_WITHIN_S:g} s")
         return b"".join(parts), _clock_ahead(answer.headers.get("date", ""))

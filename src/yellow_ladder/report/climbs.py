@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import datetime
 
 from rich.text import Text
 
@@ -35,7 +34,7 @@ from yellow_ladder.report.look import (
 )
 from yellow_ladder.report.routes import rungs_table
 from yellow_ladder.site.records import CopyTarget
-from yellow_ladder.words import bytes_in_words, count_of, moment_in_words, time_in_words
+from yellow_ladder.words import bytes_in_words, count_of, moment_in_words, moment_of, time_in_words
 
 _VERDICT_STYLES = {
     Verdict.SAME: GOOD,
@@ -250,6 +249,6 @@ def _steps_table(records: Sequence[JournalRecord]):  # type: ignore[no-untyped-d
     for record in records:
         if record.what in (What.DONE, What.FAILED):
             took = time_in_words(float(record.facts["took_s"])) if "took_s" in record.facts else "failed"
-            ended = datetime.fromisoformat(record.at).strftime("%H:%M:%S")
+            ended = f"{moment_of(record.at):%H:%M:%S}"
             ruled.add_row(record.step, ended, took)
     return ruled

@@ -11,6 +11,7 @@ from typing import Any
 import psutil
 
 from yellow_ladder.services.port import About, State
+from yellow_ladder.words import stamp_of
 
 
 def about_process(process: psutil.Process) -> About:
@@ -26,7 +27,7 @@ def about_process(process: psutil.Process) -> About:
         return About(State.RUNNING, (process.pid,))
     ports = sorted({port for one in family for port in listening_ports(one)})
     pids = tuple(one.pid for one in family)
-    return About(State.RUNNING, pids, f"{since:%Y-%m-%dT%H:%M:%SZ}", account, tuple(ports), line)
+    return About(State.RUNNING, pids, stamp_of(since), account, tuple(ports), line)
 
 
 def listening_ports(process: psutil.Process) -> list[int]:

@@ -26,6 +26,7 @@ from yellow_ladder.survey.records import Survey
 from yellow_ladder.survey.reference import Reference, recorded_contents
 from yellow_ladder.survey.secrets import masked_value
 from yellow_ladder.survey.take import RecordFinder
+from yellow_ladder.words import day_in_words, stamp_of
 
 FORMAT = 2
 NAME = re.compile(r"^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$")
@@ -86,7 +87,7 @@ def snapshot_of(site: Site, survey: Survey, name: str, now: datetime) -> Snapsho
             continue  # a finding of the survey says so
     return Snapshot(
         name,
-        f"{now:%Y-%m-%dT%H:%M:%SZ}",
+        stamp_of(now),
         str(survey.version or ""),
         {f"{one.of} {one.part} ({one.where})".replace("  ", " "): one.says for one in survey.witnesses},
         dict(survey.manifest),
@@ -221,7 +222,7 @@ def find_saved(site: Site, version: Version) -> tuple[str, Callable[[], Referenc
             continue
     if found is None:
         return None
-    files, label = found.files, f"the survey {found.name} of {found.taken_at[:10]}"
+    files, label = found.files, f"the survey {found.name} of {day_in_words(found.taken_at)}"
     return label, lambda: Reference(label, recorded_contents(files), is_package=False)
 
 

@@ -9,6 +9,7 @@ from enum import StrEnum
 from typing import Any
 
 from yellow_ladder.climb.record.journal import JournalRecord, What
+from yellow_ladder.words import moment_of
 
 
 class State(StrEnum):
@@ -80,4 +81,4 @@ def _advance(standing: Standing, record: JournalRecord) -> None:
     else:
         standing.state = State(record.step)
         if standing.state is not State.SETTLED:
-            standing.ended_at = datetime.fromisoformat(record.at.replace("Z", "+00:00"))
+            standing.ended_at = moment_of(record.at)
