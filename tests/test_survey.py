@@ -278,8 +278,8 @@ def test_what_changed_between_two_days(idle: Demo) -> None:
     upload.write_bytes(upload.read_bytes() + b"more")
     (idle.root / "VERSION").chmod(0o600)
     changes = idle.json("survey", "--against", "monday")["changes"]
-    assert ["harbour.language", "en", "sv"] in changes["settings"]
-    assert [key for key, _, _ in changes["settings"]] == ["harbour.language", "harbour.password"]
+    assert ["etc/quaybook.ini", "harbour.language", "en", "sv"] in changes["settings"]
+    assert [key for _, key, _, _ in changes["settings"]] == ["harbour.language", "harbour.password"]
     assert ["main.notices", 40, 37] in changes["rows"]
     assert changes["schema"] == ["new table main.extras"]
     assert changes["files"]["added"] == ["uploads/01/new.txt"]

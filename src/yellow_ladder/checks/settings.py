@@ -7,9 +7,10 @@ from collections.abc import Iterator
 
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.errors import BadInput
-from yellow_ladder.release.moves import moved
 from yellow_ladder.route import Route
-from yellow_ladder.settings.ini import IniSettings
+from yellow_ladder.settings.decide import Fate, decide_along
+from yellow_ladder.settings.formats import read_settings_file
+from yellow_ladder.settings.port import SettingsText
 from yellow_ladder.words import some_of
 
 _SWITCHES = {"debug", "debug_mode", "debugging", "development", "develop", "dev", "dev_mode", "testing", "test_mode"}
@@ -27,22 +28,17 @@ def settings_readable(at: Circumstances) -> Iterator[Finding]:
             yield stop("settings", f"the settings file {path} is not there", "correct keep.settings in the site file")
             continue
         try:
-            settings = _read(at, spec.file)
+            settings = read_settings_file(path, spec.format)
         except BadInput as fault:
             yield from (stop("settings", problem.message, problem.remedy) for problem in fault.problems)
             continue
         yield ok("settings", f"{spec.file} has {len(settings.values())} keys and can be carried over")
 
 
-def _read(at: Circumstances, file: str) -> IniSettings:
-    path = at.site.root / file
-    return IniSettings(path.read_bytes().decode(errors="replace"), str(path))
-
-
-def _readable(at: Circumstances) -> Iterator[tuple[str, IniSettings]]:
+def _readable(at: Circumstances) -> Iterator[tuple[str, SettingsText]]:
     for spec in at.site.record.keep.settings:
         try:
-            yield spec.file, _read(at, spec.file)
+            yield spec.file, read_settings_file(at.site.root / spec.file, spec.format)
         except (BadInput, OSError):
             continue  # told by the check above
 
@@ -63,26 +59,22 @@ def mode_switches(at: Circumstances) -> Iterator[Finding]:
 
 def settings_changes(at: Circumstances, route: Route) -> Iterator[Finding]:
     """Which of the site's settings do the releases on the way retire, rename or newly require?"""
-    for file, settings in _readable(at):
-        have, where = set(settings.values()), file
-        for rung in route.rungs:
-            sheet = rung.release.sheet
-            where = moved(where, sheet.files.moved)
-            for change in (one for one in sheet.settings if one.file == where):
-                for rename in change.renamed:
-                    if rename.from_ in have:
-                        have = (have - {rename.from_}) | {rename.to}
-                        yield ok("settings changes", f"{rung.to_version} renames {rename.from_} to {rename.to}")
-                for retired in change.retired:
-                    if retired.key in have:
-                        why = f" ({retired.why})" if retired.why else ""
-                        seen = f"{rung.to_version} no longer accepts {retired.key}{why}, which is set in {file}"
-                        yield warn("settings changes", seen, "it is made a comment; see whether something replaces it")
-                for added in change.added:
-                    if added.key not in have:
-                        have.add(added.key)
-                        seen = f"{rung.to_version} requires {added.key}, which is not set here"
-                        yield warn("settings changes", seen, f"the default {added.value!r} is put in; correct it after")
+    keys = {file: settings.values().keys() for file, settings in _readable(at)}
+    way = [(str(rung.to_version), rung.release.sheet) for rung in route.rungs]
+    for one in decide_along(keys, way):
+        if one.fate is Fate.RENAMED:
+            yield ok("settings changes", f"{one.version} renames {one.old_key} to {one.key} in {one.file}")
+        elif one.fate is Fate.RETIRED and one.superseded_by:
+            seen = f"{one.version} renames {one.key} to {one.superseded_by}, and both are set in {one.file}"
+            remedy = f"the value of {one.superseded_by} will count, {one.key} is made a comment; correct it before"
+            yield warn("settings changes", seen, remedy)
+        elif one.fate is Fate.RETIRED:
+            why = f" ({one.comment})" if one.comment else ""
+            seen = f"{one.version} no longer accepts {one.key}{why}, which is set in {one.file}"
+            yield warn("settings changes", seen, "it is made a comment; see whether something replaces it")
+        elif one.fate is Fate.ADDED:
+            seen = f"{one.version} requires {one.key}, which is not set in {one.file}"
+            yield warn("settings changes", seen, f"the default {one.value!r} is put in; correct it after")
 
 
 def settings_elsewhere(at: Circumstances, route: Route) -> Iterator[Finding]:

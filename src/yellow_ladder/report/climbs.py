@@ -103,7 +103,7 @@ def _way_in_words(way: WayBack) -> str:
 def _settings_table(plan: Plan):  # type: ignore[no-untyped-def]
     ruled = table(["file", "key", "change", "detail"], fold=[3])
     for change in plan.settings:
-        ruled.add_row(change["file"], change["key"], change["what"], change["detail"])
+        ruled.add_row(change.file, change.key, str(change.fate), change.detail)
     return ruled
 
 

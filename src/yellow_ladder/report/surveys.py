@@ -199,7 +199,8 @@ def changes_page(changes: Changes, *, detail: bool = False) -> Page:
     page.add(title("What changed", since))
     if changes.versions or changes.settings:
         ruled = table(["", "what", "before", "now"], fold=[1, 2, 3])
-        for label, found in (("version", changes.versions), ("setting", changes.settings)):
+        settings = [(f"{key} in {file}", before, now) for file, key, before, now in changes.settings]
+        for label, found in (("version", changes.versions), ("setting", settings)):
             for what, before, now in found:
                 ruled.add_row(Text(label, style=FAINT), what, before or "–", now or "–")
         page.add(ruled)

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import asdict, dataclass, field
 from datetime import datetime
 from typing import Any
@@ -20,7 +21,8 @@ from yellow_ladder.files.manifest import (
     manifest_to_lines,
 )
 from yellow_ladder.release.versions import Version
-from yellow_ladder.settings.ini import IniSettings
+from yellow_ladder.settings.formats import read_settings_file
+from yellow_ladder.settings.port import SettingsText
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey.records import Survey
 from yellow_ladder.survey.reference import Reference, recorded_contents
@@ -28,8 +30,11 @@ from yellow_ladder.survey.secrets import masked_value
 from yellow_ladder.survey.take import RecordFinder
 from yellow_ladder.words import day_in_words, stamp_of
 
-FORMAT = 2
+FORMAT = 3
 NAME = re.compile(r"^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$")
+
+
+SettingsByFile = Mapping[str, Mapping[str, str]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,7 +49,7 @@ class Snapshot:
     version: str
     witnesses: Mapping[str, str]
     files: Manifest
-    settings: Mapping[str, str]
+    settings: SettingsByFile
     tables: Mapping[str, tuple[str, ...]]
     rows: Mapping[str, int]
     objects: Mapping[str, str]
@@ -58,7 +63,7 @@ class Changes:
     since_when: str
     versions: tuple[tuple[str, str, str], ...] = ()
     files: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
-    settings: tuple[tuple[str, str, str], ...] = ()
+    settings: tuple[tuple[str, str, str, str], ...] = ()  # (file, key, before, now)
     schema: tuple[str, ...] = ()
     rows: tuple[tuple[str, int, int], ...] = ()
 
@@ -104,16 +109,18 @@ def object_name(database: str, key: str) -> str:
     return f"{kind} {database}.{name}"
 
 
-def settings_of(site: Site) -> dict[str, str]:
-    """Every settings key with its value; a digest stands in for a secret."""
-    found: dict[str, str] = {}
+def settings_of(site: Site) -> dict[str, dict[str, str]]:
+    """Every settings file's keys with their values; a digest stands in for a secret."""
+    found = {}
     for spec in site.record.keep.settings:
-        try:
-            values = IniSettings((site.root / spec.file).read_bytes().decode(), spec.file).values()
-        except (OSError, UnicodeDecodeError, LadderError):
-            continue
-        found |= {key: masked_value(key, value) for key, value in values.items()}
+        with contextlib.suppress(OSError, LadderError):
+            found[spec.file] = told(read_settings_file(site.root / spec.file, spec.format, spec.file))
     return found
+
+
+def told(settings: SettingsText) -> dict[str, str]:
+    """The keys of a settings file with values that may be written down."""
+    return {key: masked_value(key, value) for key, value in settings.values().items()}
 
 
 def keep_snapshot(site: Site, snapshot: Snapshot) -> None:
@@ -161,8 +168,6 @@ def compare(before: Snapshot, now: Snapshot) -> Changes:
     versions = [(key, before.witnesses.get(key, ""), says) for key, says in now.witnesses.items()]
     if before.version != now.version:
         versions.insert(0, ("the site", before.version, now.version))
-    keys = sorted(before.settings.keys() | now.settings.keys())
-    settings = [(key, before.settings.get(key, ""), now.settings.get(key, "")) for key in keys]
     rows = [
         (table, before.rows.get(table, 0), now.rows.get(table, 0))
         for table in sorted(before.rows.keys() | now.rows.keys())
@@ -172,10 +177,18 @@ def compare(before: Snapshot, now: Snapshot) -> Changes:
         before.taken_at,
         tuple(one for one in versions if one[1] != one[2] and one[1]),
         _file_changes(before.files, now.files),
-        tuple(one for one in settings if one[1] != one[2]),
+        tuple(_setting_changes(before.settings, now.settings)),
         tuple(_schema_changes(before, now)),
         tuple(one for one in rows if one[1] != one[2]),
     )
+
+
+def _setting_changes(before: SettingsByFile, now: SettingsByFile) -> Iterator[tuple[str, str, str, str]]:
+    for file in sorted(before.keys() | now.keys()):
+        old, new = before.get(file, {}), now.get(file, {})
+        for key in sorted(old.keys() | new.keys()):
+            if old.get(key, "") != new.get(key, ""):
+                yield file, key, old.get(key, ""), new.get(key, "")
 
 
 def _file_changes(before: Manifest, now: Manifest) -> dict[str, tuple[str, ...]]:

@@ -40,7 +40,7 @@ def stage_climb(prospect: Prospect, now: datetime, tell: Listener) -> Plan:
     work = work_folder(site, folder)
     try:
         private_folder(work)
-        carried = begin_carrying(site, prospect.survey)
+        carried = begin_carrying(site, prospect.survey, route.leg)
         rungs = []
         for number, rung in enumerate(route.leg, start=1):
             tell(Progress(f"make {rung.to_version} ready", number, len(route.leg), Unit.FILES))
@@ -100,7 +100,7 @@ def _plan(
         ),
         rungs=rungs,
         running=tuple(name for name, about in survey.services.items() if about.state is State.RUNNING),
-        settings=tuple(change.as_record() for change in carried.changes),
+        settings=carried.decisions,
         beyond=_beyond(prospect),
         first_copy=_wants_first_copy(prospect),
         ways_back=tuple(way_back(site, facts) for facts in survey.databases),

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
-from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.files.attributes import match_attributes, read_attributes
 from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.manifest import Entry, Kind, Manifest, describe, walk_tree, within
@@ -15,7 +14,9 @@ from yellow_ladder.files.unpack import unpack_archive
 from yellow_ladder.release.moves import moved
 from yellow_ladder.release.sheet import ReleaseSheet
 from yellow_ladder.route import Rung
-from yellow_ladder.settings.change import SettingChange, change_settings
+from yellow_ladder.settings.change import carry_out
+from yellow_ladder.settings.decide import KeyDecision, decide_along
+from yellow_ladder.settings.formats import decoded, read_settings
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey import Survey
 
@@ -29,8 +30,8 @@ class Carried:
     site: Site
     survey: Survey
     settings: dict[str, bytes]  # by path in the site file
+    decisions: tuple[KeyDecision, ...]
     where: Callable[[str], str] = lambda path: path
-    changes: list[SettingChange] = field(default_factory=list)
 
     def step_on(self, sheet: ReleaseSheet) -> None:
         """Follow the paths that a release moves."""
@@ -38,10 +39,19 @@ class Carried:
         self.where = lambda path: moved(before(path), moves)
 
 
-def begin_carrying(site: Site, survey: Survey) -> Carried:
-    """Start with the site's own settings as they are."""
-    texts = {spec.file: (site.root / spec.file).read_bytes() for spec in site.record.keep.settings}
-    return Carried(site, survey, texts)
+def begin_carrying(site: Site, survey: Survey, way: Sequence[Rung]) -> Carried:
+    """Start with the site's own settings as they are, and with what will become of them on the way."""
+    raw = {spec.file: (site.root / spec.file).read_bytes() for spec in site.record.keep.settings}
+    keys = {
+        spec.file: read_settings(decoded(raw[spec.file], spec.file), spec.format, spec.file).values().keys()
+        for spec in site.record.keep.settings
+    }
+    return Carried(site, survey, raw, decide_along(keys, sheets_of(way)))
+
+
+def sheets_of(way: Sequence[Rung]) -> list[tuple[str, ReleaseSheet]]:
+    """The releases of a way as decisions about settings want them."""
+    return [(str(rung.to_version), rung.release.sheet) for rung in way]
 
 
 def stage_rung(rung: Rung, staged: Path, carried: Carried) -> tuple[tuple[str, str], ...]:
@@ -58,7 +68,7 @@ def stage_rung(rung: Rung, staged: Path, carried: Carried) -> tuple[tuple[str, s
     carried.step_on(sheet)
     data = _make_way_for_data(site, staged, before, carried.where)
     kept = _put_own_files(staged, carried)
-    kept |= _put_settings(staged, sheet, carried)
+    kept |= _put_settings(staged, str(rung.to_version), carried)
     _set_rights(staged, carried, kept)
     return data
 
@@ -97,17 +107,17 @@ def _put_own_files(staged: Path, carried: Carried) -> set[str]:
     return placed
 
 
-def _put_settings(staged: Path, sheet: ReleaseSheet, carried: Carried) -> set[str]:
-    """Write the site's settings, changed as the sheet says, with owner, mode and time of the site's file."""
-    changes = {one.file: one for one in sheet.settings}
+def _put_settings(staged: Path, version: str, carried: Carried) -> set[str]:
+    """Write the site's settings, changed as was decided, with owner, mode and time of the site's file."""
     placed: set[str] = set()
-    for file, raw in carried.settings.items():
-        target = carried.where(file)
-        if target in changes:
-            text, done = change_settings(_decoded(raw, file), changes[target], file)
-            raw = text.encode()
-            carried.settings[file] = raw
-            carried.changes += done
+    for spec in carried.site.record.keep.settings:
+        file = spec.file
+        raw, target = carried.settings[file], carried.where(file)
+        decisions = [one for one in carried.decisions if one.file == file and one.version == version]
+        if decisions:
+            settings = read_settings(decoded(raw, file), spec.format, file)
+            carry_out(settings, decisions)
+            raw = carried.settings[file] = settings.text().encode()
         facts = (carried.site.root / file).stat()
         location = staged / target
         location.parent.mkdir(parents=True, exist_ok=True)
@@ -117,14 +127,6 @@ def _put_settings(staged: Path, sheet: ReleaseSheet, carried: Carried) -> set[st
         location.chmod(facts.st_mode & 0o7777)
         placed.add(target)
     return placed
-
-
-def _decoded(raw: bytes, file: str) -> str:
-    try:
-        return raw.decode()
-    except UnicodeDecodeError as fault:
-        text = f"the settings file {file} is not UTF-8 text (byte {fault.start})"
-        raise BadInput(Problem("settings-broken", text, "save it as UTF-8", file)) from fault
 
 
 def _set_rights(staged: Path, carried: Carried, kept: set[str]) -> None:

@@ -239,6 +239,7 @@ def _refuse_loss(database: Database, fault: LadderError) -> None:
 def _keep_as_it_is(database: Database, folder: Path) -> None:
     """Copy the files of a database that its engine cannot read any more, byte for byte."""
     for path in filter(Path.exists, database.own_files()):
-        target = folder / path.name
+        # In a folder of the database's name: files of two databases may have one name.
+        target = private_folder(folder / f"files-of-{database.address.name}") / path.name
         remove_entry(target)
         copy_entry(path, target)

@@ -31,7 +31,8 @@ from yellow_ladder.files.manifest import (
 )
 from yellow_ladder.fingerprints.judge import TableVerdict, Verdict, is_whole, judge
 from yellow_ladder.fingerprints.lineage import Lineage, compose
-from yellow_ladder.settings.ini import IniSettings
+from yellow_ladder.settings.formats import read_settings_file
+from yellow_ladder.settings.judge import SettingsVerdict, judge_settings
 from yellow_ladder.survey.questions import ask_question
 from yellow_ladder.survey.records import Witness
 from yellow_ladder.survey.take import same_version, wanted_of
@@ -99,7 +100,7 @@ def prove(run: Run, *, served: bool, keep: bool = True) -> Proof:
     faults = [f"{name}.{v.table}: {remark}" for name, vs in tables.items() if not is_whole(vs)
               for v in vs if v.verdict is Verdict.DIFFERS for remark in v.remarks]  # fmt: skip
     file_faults, remarks = _judge_files(run, expected, found)
-    settings_kept, settings_faults = _judge_settings(run)
+    settings = _judge_settings(run)
     proof = Proof(
         climb=plan.climb,
         taken_at=after.taken_at,
@@ -111,11 +112,11 @@ def prove(run: Run, *, served: bool, keep: bool = True) -> Proof:
         values_compared=sum(_values(before.databases[n], vs, lines[n]) for n, vs in tables.items()),
         files_compared=_count(expected),
         data_files=sum(within(path, data_folders_after(plan).values()) for path in expected),
-        settings_kept=settings_kept,
+        settings_kept=settings.kept,
         faults=(
             *faults,
             *file_faults,
-            *settings_faults,
+            *settings.faults,
             *judge_versions(plan, after.witnesses),
             *ask_again(plan, served=served),
         ),
@@ -183,38 +184,18 @@ _FILE_WORDS = {
 }
 
 
-def _judge_settings(run: Run) -> tuple[int, list[str]]:
-    """Whether every value that the site had set is still set, under its old or its new name, unless it was retired."""
-    plan, site, faults, kept = run.plan, run.site, [], 0
-    changed = {change["key"]: change for change in plan.settings}
-    retired = {change["key"] for change in plan.settings if change["what"] == "retired"}
-    new_names = {
-        change["detail"].removeprefix("was "): key for key, change in changed.items() if change["what"] == "renamed"
-    }
-    for spec in site.record.keep.settings:
-        now_path = site.root / plan.renamed_paths.get(spec.file, spec.file)
-        kept_text = (plan.folder / "settings" / spec.file).read_text()
-        before = IniSettings(kept_text, f"{spec.file} before").values()
-        now = IniSettings(now_path.read_text(), str(now_path)).values()
-        for key, value in before.items():
-            name = _follow(key, new_names)
-            if name in retired or key in retired:
-                continue
-            if now.get(name) == value:
-                kept += 1
-            elif changed.get(name, {}).get("what") == "kept":
-                kept += 1  # both names were set: the new one's value counts, and the plan said so
-            else:
-                faults.append(f"setting {key} of {spec.file}: its value is not there under {name}")
-    return kept, faults
-
-
-def _follow(key: str, new_names: Mapping[str, str]) -> str:
-    seen = {key}
-    while key in new_names and new_names[key] not in seen:
-        key = new_names[key]
-        seen.add(key)
-    return key
+def _judge_settings(run: Run) -> SettingsVerdict:
+    """Whether every value that the site had set is still set, unless it was decided otherwise."""
+    plan = run.plan
+    before: dict[str, dict[str, str]] = {}
+    now: dict[str, dict[str, str]] = {}
+    for spec in run.site.record.keep.settings:
+        present = run.site.root / plan.renamed_paths.get(spec.file, spec.file)
+        kept = plan.folder / "settings" / spec.file
+        before[spec.file] = read_settings_file(kept, spec.format, f"{spec.file} before").values()
+        if present.is_file():
+            now[spec.file] = read_settings_file(present, spec.format).values()
+    return judge_settings(before, now, plan.settings)
 
 
 def ask_again(plan: Plan, *, served: bool) -> list[str]:

@@ -13,11 +13,12 @@ from yellow_ladder.durable import write_json
 from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.files.manifest import Entry, manifest_from_lines
 from yellow_ladder.release.sheet import Contract, Migration, ReleaseSheet
+from yellow_ladder.settings.decide import KeyDecision
 from yellow_ladder.site.moves import moved_text
 from yellow_ladder.site.site import Site, site_from_text
 
 PLAN_NAME = "plan.json"
-FORMAT = 1
+FORMAT = 2
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,7 +101,7 @@ class Plan:
     seen: Seen
     rungs: tuple[RungPlan, ...]
     running: tuple[str, ...]  # services that ran when the plan was made
-    settings: tuple[Mapping[str, str], ...] = ()
+    settings: tuple[KeyDecision, ...] = ()
     beyond: Beyond | None = None
     ways_back: tuple[WayBack, ...] = ()
     first_copy: bool = False
@@ -175,18 +176,28 @@ def read_plan(folder: Path) -> Plan:
     path = folder / PLAN_NAME
     try:
         record = json.loads(path.read_bytes())
-        record.pop("format")
+        if record.pop("format") != FORMAT:
+            raise ValueError("it was written by another build of yl")
         rungs = tuple(
             RungPlan(**{**rung, "data": tuple((old, new) for old, new in rung["data"])}) for rung in record["rungs"]
         )
         seen = Seen(**record["seen"])
-        lists = {name: tuple(record[name]) for name in ("running", "settings")}
+        settings = tuple(map(KeyDecision.from_record, record["settings"]))
         beyond = record.get("beyond")
         if beyond is not None:
             beyond = Beyond(**{**beyond, "instructions": tuple(beyond["instructions"])})
         ways = tuple(WayBack(**way) for way in record.get("ways_back", ()))
-        built = {"folder": folder, "rungs": rungs, "seen": seen, "beyond": beyond, "ways_back": ways}
-        return Plan(**{**record, **lists, **built})
+        running = tuple(record["running"])
+        built = {
+            "folder": folder,
+            "running": running,
+            "settings": settings,
+            "rungs": rungs,
+            "seen": seen,
+            "beyond": beyond,
+            "ways_back": ways,
+        }
+        return Plan(**{**record, **built})
     except (OSError, ValueError, KeyError, TypeError) as fault:
         text = f"the plan {path} cannot be read: {fault}"
         raise BadInput(
