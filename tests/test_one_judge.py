@@ -7,7 +7,13 @@ import shutil
 import sqlite3
 from pathlib import Path
 
+import pytest
+
 from tests.conftest import Demo
+from yellow_ladder.release.sheet import ReleaseSheet
+from yellow_ladder.release.source import sheet_in
+from yellow_ladder.survey.records import Witness
+from yellow_ladder.survey.versions import judge_versions
 
 SECOND = "[server]\nport = 9\n\n[harbour]\ntitle = Winter quay\n\n[ui]\nlegacy_theme = dark\n"
 
@@ -109,3 +115,49 @@ def test_unreadable_databases_of_one_name_are_both_kept_when_going_back(idle: De
     assert idle.yl("descend", "--yes").code == 0
     kept = [path.read_bytes() for path in idle.folder.glob(".ladder/climbs/*/written-since/**/log.sqlite")]
     assert sorted(kept) == [f"no database any more: {place}".encode() for place in ("north", "south")]
+
+
+SHEET = ReleaseSheet.model_validate(
+    {"format": 1, "release": {"product": "quaybook", "version": "3.0", "schema": "30", "parts": {"kit": "1.4"}}}
+)
+
+
+@pytest.mark.parametrize(
+    ("of", "part", "says", "wanted", "is_right"),
+    [
+        ("disk", "", "3.0.0", "3.0", True),
+        ("served", "", "2.6", "3.0", False),
+        ("schema", "", "30", "30", True),
+        ("schema", "", "26", "30", False),
+        ("disk", "kit", "1.4", "1.4", True),
+        ("served", "kit", "1.3", "1.4", False),
+        ("disk", "rope", "7", "", True),
+        ("schema", "kit", "41", "", True),
+        ("served", "", "", "3.0", False),
+    ],
+)
+def test_what_a_probe_should_say(of: str, part: str, says: str, wanted: str, is_right: bool) -> None:
+    witness = Witness(of, "somewhere", says, "" if says else "no answer", part)
+    (verdict,) = judge_versions([witness], "3.0", SHEET)
+    assert (verdict.wanted, verdict.is_right, verdict.is_silent) == (wanted, is_right, not says)
+    assert bool(verdict.fault) is not is_right
+    (unknown,) = judge_versions([witness], "")
+    assert unknown.is_right
+
+
+def test_a_schema_probe_of_a_part_is_judged_alike_by_survey_check_and_proof(idle: Demo) -> None:
+    for version in ("2.4", "2.6"):
+        raw = sheet_in(idle.folder / "releases" / f"quaybook-{version}.tar.zst")
+        assert raw is not None
+        text = raw.decode().replace("[reach]", 'parts = { kit = "1.4" }\n\n[reach]', 1)
+        (idle.folder / "releases" / f"quaybook-{version}.release.toml").write_text(text)
+    idle.edit('digests = "required"', 'digests = "wanted"')
+    probe = '[[versions]]\nof = "schema"\npart = "kit"\nquery = "SELECT 41"\n\n'
+    idle.edit("[[databases]]", f"{probe}[[databases]]")
+    found = idle.json("check", "--to", "2.6")["findings"]
+    assert [
+        one for one in found if "kit" in one["saw"] or (one["check"] == "versions" and one["level"] == "stop")
+    ] == []
+    assert not [one for one in idle.json("survey")["findings"] if "kit" in one]
+    assert idle.yl("climb", "--to", "2.6", "--yes").code == 0
+    assert idle.yl("descend", "--yes").code == 0

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.services.looking import name_of
+from yellow_ladder.survey.versions import judge_versions
 from yellow_ladder.words import some_of
 
 _LOOKS, _BETWEEN_LOOKS_S = 4, 0.15
@@ -96,14 +97,14 @@ def schema_as_expected(at: Circumstances) -> Iterator[Finding]:
     """Is the database at the schema of the installed release?"""
     version = at.survey.version
     installed = at.releases.of(version) if version else None
-    wanted = installed.sheet.release.schema_version if installed else ""
-    for witness in at.survey.witnesses:
+    for one in judge_versions(at.survey.witnesses, str(version or ""), installed.sheet if installed else None):
+        witness = one.witness
         if witness.of != "schema" or witness.part:
             continue
-        if witness.trouble:
+        if one.is_silent:
             yield stop("schema", f"the schema probe says nothing: {witness.trouble}", "correct [[versions]]")
-        elif wanted and witness.says != wanted:
-            seen = f"the database is at schema {witness.says}, and release {version} has {wanted}"
+        elif not one.is_right:
+            seen = f"the database is at schema {witness.says}, and release {version} has {one.wanted}"
             yield stop("schema", seen, "finish the earlier upgrade, or restore the database that fits")
         else:
             yield ok("schema", f"the database is at schema {witness.says}")

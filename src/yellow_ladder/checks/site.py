@@ -6,7 +6,7 @@ import os
 from collections.abc import Iterator
 
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
-from yellow_ladder.survey.take import same_version
+from yellow_ladder.survey.versions import judge_versions
 
 
 def witnesses_agree(at: Circumstances) -> Iterator[Finding]:
@@ -17,18 +17,17 @@ def witnesses_agree(at: Circumstances) -> Iterator[Finding]:
         seen = f"the version on disk cannot be read: {trouble or 'no probe on disk holds for it'}"
         yield stop("versions", seen, "correct [[versions]] in the site file")
     installed = at.releases.of(version) if version else None
-    parts = installed.sheet.release.parts if installed else {}
-    for witness in at.survey.witnesses:
+    for one in judge_versions(at.survey.witnesses, str(version or ""), installed.sheet if installed else None):
+        witness = one.witness
         if witness.of == "schema" and not witness.part:
-            continue
-        wanted = parts.get(witness.part, "") if witness.part else str(version or "")
-        if witness.trouble:
+            continue  # a question of its own, whether files and database fit each other
+        if one.is_silent:
             yield warn("versions", f"the {witness.of} probe says nothing: {witness.trouble}", "see `yl survey`")
-        elif wanted and not same_version(witness.says, wanted):
-            seen = f"{witness.where} says {witness.says}, the files say {wanted}"
+        elif not one.is_right:
+            seen = f"{witness.where} says {witness.says}, the files say {one.wanted}"
             remedy = "restart the service, then check again"
             if witness.part:
-                seen = f"{witness.part} is at {witness.says}, and {version} comes with {wanted}"
+                seen = f"{witness.part} is at {witness.says}, and {version} comes with {one.wanted}"
                 remedy = "bring the two together first"
             elif witness.of == "disk":
                 remedy = "find out which is right: new files may have been copied over old ones"

@@ -6,7 +6,7 @@ from datetime import datetime, timedelta
 
 from yellow_ladder.climb.proving.expected import site_after
 from yellow_ladder.climb.proving.inventory import ask_witnesses
-from yellow_ladder.climb.proving.proof import ask_again, judge_versions, load_proof
+from yellow_ladder.climb.proving.proof import ask_again, load_proof, version_faults
 from yellow_ladder.climb.record.catalog import Climb, list_climbs
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.record.standing import State
@@ -45,7 +45,7 @@ def what_speaks_against(plan: Plan) -> list[str]:
             except LadderError as fault:
                 found.append(f"the database {name}: {fault.problems[0].message}")
         served = bool(plan.running)
-        found += judge_versions(plan, ask_witnesses(site, served=served))
+        found += version_faults(plan, ask_witnesses(site, served=served))
         found += ask_again(plan, served=served)
     except LadderError as fault:
         found.append(fault.problems[0].message)

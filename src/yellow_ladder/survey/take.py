@@ -7,7 +7,6 @@ from dataclasses import dataclass, field
 
 from yellow_ladder.errors import LadderError
 from yellow_ladder.files.manifest import Entry, Kind, Manifest, Skip, take_manifest
-from yellow_ladder.release.sheet import ReleaseSheet
 from yellow_ladder.release.source import Release, Releases
 from yellow_ladder.release.versions import Version
 from yellow_ladder.services import About, State, services_of
@@ -18,6 +17,7 @@ from yellow_ladder.survey.files import SiteFiles, look_at_files
 from yellow_ladder.survey.probes import ask_all, ask_programs, packages_of, parts_on_disk, version_on_disk
 from yellow_ladder.survey.records import AddOn, Survey, Witness
 from yellow_ladder.survey.reference import Reference, package_contents
+from yellow_ladder.survey.versions import VersionVerdict, judge_versions
 
 
 @dataclass(frozen=True, slots=True)
@@ -142,52 +142,28 @@ def _services(site: Site) -> Mapping[str, About]:
 
 def compare_witnesses(version: Version | None, witnesses: list[Witness], release: Release | None) -> list[str]:
     """Where witnesses disagree, with the likely cause."""
-    found = []
-    if version is None:
-        found.append("no version could be read on disk: see the probes below")
-    wanted_parts = release.sheet.release.parts if release else {}
-    for witness in witnesses:
-        if witness.trouble:
-            found.append(f"the {witness.of} probe ({witness.where}) says nothing: {witness.trouble}")
-        elif witness.part:
-            wanted = wanted_parts.get(witness.part, "")
-            if wanted and witness.of != "schema" and not same_version(witness.says, wanted):
-                found.append(
-                    f"{witness.part} is at {witness.says} ({witness.where}) and release {version} comes with {wanted}:"
-                    " likely only one of the two was upgraded"
-                )
-        elif witness.of == "served" and version is not None and not same_version(witness.says, str(version)):
-            found.append(
-                f"files are at {version} and the site serves {witness.says}:"
-                " likely the service was not restarted after its files changed"
-            )
-        elif witness.of == "disk" and version is not None and not same_version(witness.says, str(version)):
-            found.append(
-                f"{witness.where} says {witness.says}, other files say {version}: likely new files were copied over old"
-            )
-        elif witness.of == "schema" and release is not None:
-            schema = release.sheet.release.schema_version
-            if schema and witness.says != schema:
-                found.append(
-                    f"the schema says {witness.says} and release {version} has {schema}:"
-                    " likely files were placed and the database was not migrated"
-                )
+    found = ["no version could be read on disk: see the probes below"] if version is None else []
+    for one in judge_versions(witnesses, str(version or ""), release.sheet if release else None):
+        if one.is_silent:
+            found.append(f"the {one.witness.of} probe ({one.witness.where}) says nothing: {one.witness.trouble}")
+        elif not one.is_right:
+            found.append(_likely_cause(one, str(version)))
     return found
 
 
-def wanted_of(witness: Witness, sheet: ReleaseSheet, version: str) -> str:
-    """What a witness should say at a release; nothing where the release does not say."""
-    if witness.part:
-        return "" if witness.of == "schema" else sheet.release.parts.get(witness.part, "")
-    return sheet.release.schema_version if witness.of == "schema" else version
-
-
-def same_version(says: str, version: str) -> bool:
-    """Whether two texts are one version, however they are written."""
-    try:
-        return Version(says) == Version(version)
-    except ValueError:
-        return says == version
+def _likely_cause(verdict: VersionVerdict, version: str) -> str:
+    """What probes that disagree most likely mean."""
+    one, wanted = verdict.witness, verdict.wanted
+    if one.part:
+        seen = f"{one.part} is at {one.says} ({one.where}) and release {version} comes with {wanted}"
+        return f"{seen}: likely only one of the two was upgraded"
+    if one.of == "served":
+        seen = f"files are at {version} and the site serves {one.says}"
+        return f"{seen}: likely the service was not restarted after its files changed"
+    if one.of == "schema":
+        seen = f"the schema says {one.says} and release {version} has {wanted}"
+        return f"{seen}: likely files were placed and the database was not migrated"
+    return f"{one.where} says {one.says}, other files say {version}: likely new files were copied over old"
 
 
 def count_files(manifest: Mapping[str, Entry]) -> int:

@@ -35,7 +35,7 @@ from yellow_ladder.settings.formats import read_settings_file
 from yellow_ladder.settings.judge import SettingsVerdict, judge_settings
 from yellow_ladder.survey.questions import ask_question
 from yellow_ladder.survey.records import Witness
-from yellow_ladder.survey.take import same_version, wanted_of
+from yellow_ladder.survey.versions import judge_versions
 
 PROOF_NAME = "proof.json"
 
@@ -117,7 +117,7 @@ def prove(run: Run, *, served: bool, keep: bool = True) -> Proof:
             *faults,
             *file_faults,
             *settings.faults,
-            *judge_versions(plan, after.witnesses),
+            *version_faults(plan, after.witnesses),
             *ask_again(plan, served=served),
         ),
         remarks=tuple(remarks),
@@ -210,12 +210,7 @@ def ask_again(plan: Plan, *, served: bool) -> list[str]:
     return faults
 
 
-def judge_versions(plan: Plan, witnesses: Sequence[Witness]) -> list[str]:
-    """Whether every witness tells the new version."""
-    sheet = plan.rungs[-1].parsed
-    faults = []
-    for witness in witnesses:
-        wanted = wanted_of(witness, sheet, plan.to_version)
-        if wanted and not same_version(witness.says, wanted):
-            faults.append(f"the {witness.of} probe says {witness.says or witness.trouble}, {wanted} is wanted")
-    return faults
+def version_faults(plan: Plan, witnesses: Sequence[Witness]) -> list[str]:
+    """What is wrong with what the probes say of the new version."""
+    verdicts = judge_versions(witnesses, plan.to_version, plan.rungs[-1].parsed)
+    return [one.fault for one in verdicts if not one.is_right]

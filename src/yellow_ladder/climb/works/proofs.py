@@ -18,7 +18,7 @@ from yellow_ladder.climb.works.clones import load
 from yellow_ladder.climb.works.services import start_service, stop_service
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.fingerprints.records import DatabasePrint
-from yellow_ladder.survey.take import same_version
+from yellow_ladder.survey.versions import judge_versions
 
 
 def prove_all(run: Run) -> Facts:
@@ -34,11 +34,9 @@ def prove_back(run: Run) -> Facts:
     """See that every version and, where it was changed, all data are as before; raises AnswerNo otherwise."""
     standing = run.standing()
     served = bool(run.plan.running)
-    for witness in ask_witnesses(run.site, served=served):
-        is_known = witness.of != "schema" and not witness.part
-        if is_known and not same_version(witness.says, run.plan.from_version):
-            text = f"the {witness.of} probe says {witness.says or witness.trouble}, not {run.plan.from_version}"
-            raise AnswerNo(Problem("not-as-before", text, "see `yl survey`", witness.where))
+    for one in judge_versions(ask_witnesses(run.site, served=served), run.plan.from_version):
+        if not one.is_right:
+            raise AnswerNo(Problem("not-as-before", one.fault, "see `yl survey`", one.witness.where))
     if not standing.has_backup or "before" not in standing.up:
         return {"summary": "nothing had been changed"}
     before = read_survey(run.plan, BEFORE_NAME)

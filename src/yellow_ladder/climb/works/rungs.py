@@ -15,7 +15,8 @@ from yellow_ladder.files.manifest import (
     take_manifest,
 )
 from yellow_ladder.migrations.apply import apply_scripts, read_scripts
-from yellow_ladder.survey.take import count_files, same_version, wanted_of
+from yellow_ladder.survey.take import count_files
+from yellow_ladder.survey.versions import judge_versions
 
 
 def aside_of(plan: Plan, rung: RungPlan) -> Path:
@@ -65,11 +66,9 @@ def check_rung(rung: RungPlan) -> Work:
             text = f"{first.path} is not as {rung.to_version} has it ({first.change}); {len(differences)} differ"
             raise AnswerNo(Problem("rung-differs", text, "see what else writes there", first.path))
         says = ask_witnesses(run.plan.site_at(rung), served=False)
-        for witness in says:
-            target = wanted_of(witness, rung.parsed, rung.to_version)
-            if target and not same_version(witness.says, target):
-                text = f"the {witness.of} probe says {witness.says or witness.trouble}, {target} is wanted"
-                raise AnswerNo(Problem("rung-version", text, "tell the release's publisher", witness.where))
+        for one in judge_versions(says, rung.to_version, rung.parsed):
+            if not one.is_right:
+                raise AnswerNo(Problem("rung-version", one.fault, "tell the release's publisher", one.witness.where))
         return {"files": count_files(found), "versions": [witness.says for witness in says]}
 
     return do
