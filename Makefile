@@ -1,5 +1,5 @@
 # The README's two commands. Each makes a virtual environment in .venv, installs what it needs, and runs.
-.PHONY: demo test lint format pictures clean
+.PHONY: demo test sweep lint format pictures clean
 
 demo:
 	@scripts/environment
@@ -10,6 +10,12 @@ test:
 	@scripts/environment dev
 	@scripts/servers
 	.venv/bin/pytest
+
+# Every kill point of every mode, and the program started from nothing at each call; takes about an hour.
+sweep:
+	@scripts/environment dev
+	@scripts/servers
+	YELLOW_LADDER_NEED_SERVERS=1 YELLOW_LADDER_SWEEP=1 YELLOW_LADDER_START_ANEW=1 .venv/bin/pytest
 
 lint:
 	@scripts/environment dev

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import json
 import os
+import secrets
 import subprocess
 import sys
 import uuid
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -15,6 +15,7 @@ from typing import Any
 import pytest
 from hypothesis import settings
 
+from tests.warm import PROGRAM_CALL, Answer, WarmProcess
 from yellow_ladder.demo.build import build_releases
 from yellow_ladder.demo.prepare import DemoSite, Place, free_port, prepare_demo, start_site, stop_site
 from yellow_ladder.demo.servers import PrivateServer, make_server, missing_programs, remove_server
@@ -24,31 +25,62 @@ from yellow_ladder.site.site import Site, load_site
 settings.register_profile("house", deadline=None)
 settings.load_profile("house")
 
+
+def pytest_configure(config: pytest.Config) -> None:
+    """One seed for all workers of a run: it chooses the instants at which the program is killed."""
+    os.environ.setdefault("YELLOW_LADDER_SEED", secrets.token_hex(4))
+
+
+def pytest_report_header(config: pytest.Config) -> str:
+    return f"seed of the kill points: YELLOW_LADDER_SEED={os.environ['YELLOW_LADDER_SEED']}"
+
+
+def pytest_terminal_summary(terminalreporter: Any) -> None:
+    """How many kill points there are, and how many of them were tried."""
+    there: dict[str, int] = {}
+    tried: dict[str, int] = {}
+    for report in terminalreporter.getreports("passed"):
+        for name, value in report.user_properties:
+            if name == "kill points":
+                mode, points, count = value
+                there[mode], tried[mode] = points, tried.get(mode, 0) + count
+    if there:
+        seed = os.environ["YELLOW_LADDER_SEED"]
+        total, done = sum(there.values()), sum(tried.values())
+        terminalreporter.section("killed at any instant")
+        for mode in there:
+            terminalreporter.line(f"{mode}: {tried[mode]:,} of {there[mode]:,} kill points")
+        terminalreporter.line(f"{done:,} of {total:,} kill points in {len(there)} modes; YELLOW_LADDER_SEED={seed}")
+
+
 PROGRAM = Path(sys.executable).parent / "yl"
 
 
-@dataclass(frozen=True)
-class Answer:
-    """How a call of the program ended."""
-
-    code: int
-    out: str
-    err: str
-
-    @property
-    def document(self) -> dict[str, Any]:
-        found: dict[str, Any] = json.loads(self.out)
-        return found
-
-    @property
-    def problems(self) -> list[dict[str, str]]:
-        found: list[dict[str, str]] = self.document["problems"]
-        return found
+_WARM: list[WarmProcess] = []
 
 
-def run_program(*words: object, folder: Path, **environment: str) -> Answer:
-    """Run the built program to its end."""
-    env = {**os.environ, "COLUMNS": "120", **environment}
+def warm() -> WarmProcess:
+    """The process of this test run that has the program loaded."""
+    if not _WARM:
+        _WARM.append(WarmProcess())
+    return _WARM[0]
+
+
+@pytest.fixture(scope="session", autouse=True)
+def _warm_process() -> Iterator[None]:
+    yield
+    for one in _WARM:
+        one.end()
+    _WARM.clear()
+
+
+def run_program(
+    *words: object, folder: Path, anew: bool = False, environment: Mapping[str, str] | None = None
+) -> Answer:
+    """Run the program to its end; `anew`: the built one as it is installed, started from nothing."""
+    env = {**os.environ, "COLUMNS": "120", **(environment or {})}
+    if not (anew or os.environ.get("YELLOW_LADDER_START_ANEW")):
+        return warm().call(PROGRAM_CALL, [*map(str, words)], folder, env, 120)
     done = subprocess.run(
         [str(PROGRAM), *map(str, words)], cwd=folder, env=env, capture_output=True, text=True, timeout=120, check=False,
         stdin=subprocess.DEVNULL,
@@ -78,7 +110,10 @@ class Demo:
         return load_site(self.prepared.file, under_way=True)
 
     def yl(self, *words: object, **environment: str) -> Answer:
-        return run_program(*words, folder=self.folder, **environment)
+        return run_program(*words, folder=self.folder, environment=environment)
+
+    def yl_anew(self, *words: object) -> Answer:
+        return run_program(*words, folder=self.folder, anew=True)
 
     def json(self, *words: object, code: int = 0) -> Any:
         answer = self.yl(*words, "--json")

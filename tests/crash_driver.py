@@ -1,7 +1,8 @@
 """Kills climbs and descents at chosen instants, takes them to an end, and says where the end is not whole.
 
-Run as a program: python -m tests.crash_driver FOLDER MODE FIRST STEP
-Prints one JSON object: how many kill points there are, how many were tried here, and every failure.
+Run as a program: python -m tests.crash_driver FOLDER MODE CHOICE
+CHOICE is `all`, `FIRST/STEP` (every STEPth from FIRST on), or `COUNT@SEED` (so many at random, other ones for another
+seed). Prints one JSON object: how many kill points there are, which were tried here, and every failure.
 
 Modes, `KILL-THEN`: kill at `record` (each journal record, before and after it is on disk), at `call` (each change of
 the file system that the program makes once it plans) while climbing, or at `back-call` while descending; then
@@ -13,6 +14,7 @@ from __future__ import annotations
 
 import json
 import os
+import random
 import shutil
 import signal
 import sys
@@ -222,16 +224,27 @@ def _to_the_end(site: Site, then: str) -> State:
     return descend(last.plan, Conditions())
 
 
+def chosen(points: int, choice: str) -> list[int]:
+    """The kill points that a choice means; pure."""
+    if choice == "all":
+        return list(range(points))
+    if "@" in choice:
+        count, _, seed = choice.partition("@")
+        return sorted(random.Random(seed).sample(range(points), min(int(count), points)))
+    first, _, step = choice.partition("/")
+    return list(range(int(first), points, int(step)))
+
+
 def main() -> None:
-    folder, mode, first, step = Path(sys.argv[1]), sys.argv[2], int(sys.argv[3]), int(sys.argv[4])
+    folder, mode, choice = Path(sys.argv[1]), sys.argv[2], sys.argv[3]
     engine, _, mode = mode.rpartition(":")
     kill, _, then = mode.rpartition("-")
     bench = Bench(folder, kill, engine or "sqlite")
-    failures, tried = {}, 0
+    failures: dict[int, str] = {}
+    tried = chosen(bench.points, choice)
     try:
-        for at in range(first, bench.points, step):
+        for at in tried:
             wrong = bench.attempt(at, then)
-            tried += 1
             if wrong:
                 failures[at] = wrong
     finally:

@@ -12,7 +12,8 @@ from pathlib import Path
 import pytest
 
 from tests import archives
-from tests.conftest import Answer, Demo, MakeDemo, run_program
+from tests.conftest import Demo, MakeDemo, run_program
+from tests.warm import Answer
 from yellow_ladder.files.manifest import Kind, take_manifest, tree_digest
 
 COMMANDS = (("survey",), ("route",), ("check",), ("climb", "--yes"))

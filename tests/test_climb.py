@@ -45,7 +45,7 @@ def test_the_whole_way_up_and_back(demo: Demo) -> None:
     before, rights_before = picture_of(demo.site()), rights(demo.root)
     site_text = demo.prepared.file.read_text()
 
-    result = demo.json("climb", "--to", "4.0", "--yes")
+    result = demo.yl_anew("climb", "--to", "4.0", "--yes", "--json").document["result"]
 
     assert result["state"] == "climbed"
     assert result["proof"]["whole"] is True

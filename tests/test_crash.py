@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import json
 import os
-import subprocess
-import sys
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
-from tests.conftest import Demo, need
-from tests.crash_driver import in_child
+from tests.conftest import Demo, need, warm
+from tests.crash_driver import chosen, in_child
 from yellow_ladder.climb.conduct import Conditions, begin
 from yellow_ladder.climb.planning.prepare import stage_climb
 from yellow_ladder.climb.planning.prospect import look_ahead
@@ -20,47 +19,63 @@ from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.demo.servers import missing_programs
 from yellow_ladder.events import silent
 
-SHARDS = 4
-# Every journal record is tried; of the single changes of the file system every seventh, since there are hundreds.
-SWEEPS = [
-    *(("record-continue", shard, SHARDS, 80) for shard in range(SHARDS)),
-    *(("record-descend", shard, SHARDS, 80) for shard in range(SHARDS)),
-    ("call-continue", 3, 7, 100),
-    ("call-descend", 5, 7, 100),
-    ("back-call-descend", 1, 7, 40),
-    ("back-call-continue", 4, 9, 40),
-    ("failing-record-continue", 1, 6, 80),
-    ("failing-record-descend", 4, 6, 80),
-    ("plain-call-continue", 2, 9, 100),
-    ("plain-call-descend", 6, 9, 100),
-    ("postgresql:record-continue", 3, 17, 80),
-    ("postgresql:record-descend", 5, 17, 80),
-    ("postgresql:back-call-descend", 5, 17, 40),
-    ("mariadb:record-continue", 2, 17, 80),
-    ("mariadb:record-descend", 7, 17, 80),
-    ("mariadb:back-call-descend", 9, 17, 40),
-]
+# How each mode is swept: parts of a whole sweep, kill points in a usual run (0: all of them), and how many there are at
+# least. A usual run takes other points each time and prints its seed; `make sweep` takes every one.
+MODES = {
+    "record-continue": (4, 0, 80),
+    "record-descend": (4, 0, 80),
+    "call-continue": (8, 12, 100),
+    "call-descend": (8, 12, 100),
+    "back-call-descend": (4, 12, 40),
+    "back-call-continue": (4, 10, 40),
+    "failing-record-continue": (3, 8, 80),
+    "failing-record-descend": (3, 8, 80),
+    "plain-call-continue": (8, 8, 100),
+    "plain-call-descend": (8, 8, 100),
+    "postgresql:record-continue": (4, 5, 80),
+    "postgresql:record-descend": (4, 5, 80),
+    "postgresql:back-call-descend": (4, 5, 40),
+    "mariadb:record-continue": (4, 5, 80),
+    "mariadb:record-descend": (4, 5, 80),
+    "mariadb:back-call-descend": (4, 5, 40),
+}
+IS_WHOLE = bool(os.environ.get("YELLOW_LADDER_SWEEP"))
+SEED = os.environ.get("YELLOW_LADDER_SEED", "")
 
 
-@pytest.mark.parametrize(("mode", "first", "step", "fewest_points"), SWEEPS)
+def pieces() -> list[tuple[str, str]]:
+    """Every mode with the kill points that one test tries."""
+    found = []
+    for mode, (parts, count, _) in MODES.items():
+        if IS_WHOLE or not count:
+            found += [(mode, f"{first}/{parts}") for first in range(parts)]
+        else:
+            found.append((mode, str(count)))
+    return found
+
+
+@pytest.mark.parametrize(("mode", "choice"), pieces())
 def test_a_climb_killed_anywhere_ends_whole(
-    mode: str, first: int, step: int, fewest_points: int, tmp_path: Path
+    mode: str, choice: str, tmp_path: Path, record_property: Callable[[str, object], None]
 ) -> None:
     engine = mode.rpartition(":")[0]
     need(missing_programs(engine) if engine else [], f"a test of {engine}")
-    done = subprocess.run(
-        [sys.executable, "-m", "tests.crash_driver", str(tmp_path), mode, str(first), str(step)],
-        capture_output=True,
-        text=True,
-        timeout=900,
-        check=False,
-        cwd=Path(__file__).parent.parent,
-    )
-    assert done.returncode == 0, done.stderr
-    found = json.loads(done.stdout.splitlines()[-1])
-    assert found["points"] >= fewest_points
-    assert found["tried"] == len(range(first, found["points"], step))
-    assert found["failures"] == {}
+    choice = choice if "/" in choice else f"{choice}@{SEED}"
+    words = [str(tmp_path), mode, choice]
+    done = warm().call("tests.crash_driver:main", words, Path(__file__).parent.parent, dict(os.environ), 900)
+    assert done.code == 0, done.err
+    found = json.loads(done.out.splitlines()[-1])
+    record_property("kill points", (mode, found["points"], len(found["tried"])))
+    assert found["points"] >= MODES[mode][2]
+    assert found["tried"] == chosen(found["points"], choice)
+    assert found["failures"] == {}, f"of {choice}"
+
+
+def test_choices_of_kill_points_leave_none_out_and_differ_by_seed() -> None:
+    assert sorted(at for first in range(3) for at in chosen(10, f"{first}/3")) == chosen(10, "all")
+    assert chosen(90, "5@one") == chosen(90, "5@one") != chosen(90, "5@two")
+    assert len(set(chosen(90, "5@one"))) == 5
+    assert chosen(4, "9@one") == [0, 1, 2, 3]
 
 
 def kill_at(demo: Demo, number: int, instant: Instant = Instant.AFTER) -> Path:

@@ -211,10 +211,10 @@ def test_no_password_is_in_an_argument_list_or_a_file_of_ours(engine: str, engin
     secret = server_of(demo).password
     with watched_for(secret, engine) as seen:
         answers = [
-            demo.yl("backup", "make"),
-            demo.yl("backup", "test", "--load"),
-            demo.yl("climb", "--yes"),
-            demo.yl("-v", "check"),
+            demo.yl_anew("backup", "make"),
+            demo.yl_anew("backup", "test", "--load"),
+            demo.yl_anew("climb", "--yes"),
+            demo.yl_anew("-v", "check"),
         ]
     assert seen == []
     assert [answer.code for answer in answers] == [0, 0, 0, 1]

@@ -9,7 +9,8 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import Answer, Demo, MakeDemo
+from tests.conftest import Demo, MakeDemo
+from tests.warm import Answer
 from yellow_ladder.backup.catalog import list_backups
 from yellow_ladder.demo.proof import picture_of
 

@@ -8,7 +8,8 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import Answer, Demo, run_program
+from tests.conftest import Demo, run_program
+from tests.warm import Answer
 from yellow_ladder.discovery.readers import read_settings
 
 SECRET = "hunter2-of-the-harbour"
