@@ -347,7 +347,7 @@ def test_a_new_version_that_ruined_its_database_can_be_left(demo: Demo) -> None:
     result = demo.json("descend", "--yes")
     assert len(result["price"]["unreadable"]) == 1
     assert picture_of(demo.site()) == before
-    kept = next((demo.folder / ".ladder" / "climbs").glob("*/written-since/quaybook.sqlite"))
+    kept = next((demo.folder / ".ladder" / "climbs").glob("*/written-since/files-of-main/quaybook.sqlite"))
     assert kept.read_bytes().startswith(b"ruined by the new version")
 
 

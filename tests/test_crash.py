@@ -19,25 +19,25 @@ from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.demo.servers import missing_programs
 from yellow_ladder.events import silent
 
-# How each mode is swept: parts of a whole sweep, kill points in a usual run (0: all of them), and how many there are at
+# How each mode is swept: parts of a whole sweep, kill points in a usual run, and how many there are at
 # least. A usual run takes other points each time and prints its seed; `make sweep` takes every one.
 MODES = {
-    "record-continue": (4, 0, 80),
-    "record-descend": (4, 0, 80),
-    "call-continue": (8, 12, 100),
-    "call-descend": (8, 12, 100),
-    "back-call-descend": (4, 12, 40),
-    "back-call-continue": (4, 10, 40),
-    "failing-record-continue": (3, 8, 80),
-    "failing-record-descend": (3, 8, 80),
-    "plain-call-continue": (8, 8, 100),
-    "plain-call-descend": (8, 8, 100),
-    "postgresql:record-continue": (4, 5, 80),
-    "postgresql:record-descend": (4, 5, 80),
-    "postgresql:back-call-descend": (4, 5, 40),
-    "mariadb:record-continue": (4, 5, 80),
-    "mariadb:record-descend": (4, 5, 80),
-    "mariadb:back-call-descend": (4, 5, 40),
+    "record-continue": (4, 30, 80),
+    "record-descend": (4, 30, 80),
+    "call-continue": (8, 10, 100),
+    "call-descend": (8, 10, 100),
+    "back-call-descend": (4, 8, 40),
+    "back-call-continue": (4, 8, 40),
+    "failing-record-continue": (3, 6, 80),
+    "failing-record-descend": (3, 6, 80),
+    "plain-call-continue": (8, 6, 100),
+    "plain-call-descend": (8, 6, 100),
+    "postgresql:record-continue": (4, 3, 80),
+    "postgresql:record-descend": (4, 3, 80),
+    "postgresql:back-call-descend": (4, 3, 40),
+    "mariadb:record-continue": (4, 4, 80),
+    "mariadb:record-descend": (4, 4, 80),
+    "mariadb:back-call-descend": (4, 4, 40),
 }
 IS_WHOLE = bool(os.environ.get("YELLOW_LADDER_SWEEP"))
 SEED = os.environ.get("YELLOW_LADDER_SEED", "")
@@ -47,7 +47,7 @@ def pieces() -> list[tuple[str, str]]:
     """Every mode with the kill points that one test tries."""
     found = []
     for mode, (parts, count, _) in MODES.items():
-        if IS_WHOLE or not count:
+        if IS_WHOLE:
             found += [(mode, f"{first}/{parts}") for first in range(parts)]
         else:
             found.append((mode, str(count)))

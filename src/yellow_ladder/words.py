@@ -11,7 +11,7 @@ def bytes_in_words(count: float) -> str:
     """`1.4 MiB`; binary units, three significant digits at most."""
     for unit in ("B", "KiB", "MiB", "GiB", "TiB"):
         if abs(count) < 1024 or unit == "TiB":
-            return f"{count:.0f} {unit}" if unit == "B" or count >= 100 else f"{count:.1f} {unit}"
+            return f"{count:.0f} {unit}" if count >= 100 else f"{count:.1f} {unit}".replace(".0 ", " ")
         count /= 1024
     raise AssertionError("the loop ends with the largest unit")
 

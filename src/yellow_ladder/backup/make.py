@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import time
 from dataclasses import replace
-from datetime import datetime
+from datetime import datetime, timedelta
 from pathlib import Path
 
 from yellow_ladder.backup.catalog import (
@@ -20,6 +20,7 @@ from yellow_ladder.backup.catalog import (
     check_sums,
     damaged,
     files_of,
+    list_backups,
     print_name,
     read_backup,
     read_manifest,
@@ -45,7 +46,7 @@ from yellow_ladder.files.manifest import Kind
 from yellow_ladder.fingerprints.records import DatabasePrint
 from yellow_ladder.fingerprints.scan import OnRows, take_fingerprint
 from yellow_ladder.site.site import Site
-from yellow_ladder.words import stamp_of
+from yellow_ladder.words import moment_of, stamp_of
 
 
 def write_database(making: Making, database: Database) -> DatabaseBackup:
@@ -152,6 +153,7 @@ def make_backup(site: Site, version: str, now: datetime, tell: Listener, since: 
     With `since`, only files that came or changed since that backup are stored; the rest is taken from it.
     """
     base = base_of(since) if since else None
+    now = _after_the_newest(site, now)
     making = Making(site, version, backup_name(site, version, now), tell, base=base, started_ns=time.time_ns())
     try:
         archived = write_files(making)
@@ -160,6 +162,16 @@ def make_backup(site: Site, version: str, now: datetime, tell: Listener, since: 
     except BaseException:
         remove_entry(making.folder)
         raise
+
+
+def _after_the_newest(site: Site, now: datetime) -> datetime:
+    """A moment after the newest backup's: they go by the second, and of two in one second retention would let the
+    wrong one go. A backup from the future, of a clock that was wrong, moves nothing.
+    """
+    made = [moment_of(one.made_at) for one in list_backups(site.state.backups)]
+    if made and now - timedelta(seconds=1) < max(made) < now + timedelta(minutes=1):
+        return max(made) + timedelta(seconds=1)
+    return now
 
 
 def check_backup(path: Path, *, is_named: bool = True) -> Backup:

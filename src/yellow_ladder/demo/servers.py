@@ -128,9 +128,21 @@ def _init_postgresql(server: PrivateServer) -> None:
     secret.unlink()
 
 
+def _temporary(server: PrivateServer) -> Path:
+    """A temporary folder of the server's own: a MariaDB server that starts removes every `#sql*` file in its one, also
+    those of other servers that share it. Anybody's live server on this machine would be harmed.
+    """
+    place = Path(server.folder) / "tmp"
+    if not place.is_dir():
+        place.mkdir(mode=0o700)
+        if server.account:
+            shutil.chown(place, server.account)
+    return place
+
+
 def _init_mariadb(server: PrivateServer) -> None:
     _run(server, [_program("mariadb", "mariadb-install-db"), "--no-defaults", f"--datadir={server.folder}/data",
-                  "--auth-root-authentication-method=normal", "--skip-test-db",
+                  f"--tmpdir={_temporary(server)}", "--auth-root-authentication-method=normal", "--skip-test-db",
                   *([f"--user={server.account}"] if server.account else [])])  # fmt: skip
     # The account is made by the server itself at its first start, from a file that only it can read.
     first = Path(server.folder) / "first.sql"
@@ -161,6 +173,7 @@ def _launch_mariadb(server: PrivateServer) -> PrivateServer:
     folder = Path(server.folder)
     first = folder / "first.sql"
     argv = [*_as_account(server), _program("mariadb", "mariadbd"), "--no-defaults", f"--datadir={folder}/data",
+            f"--tmpdir={_temporary(server)}",
             f"--socket={folder}/socket", "--bind-address=127.0.0.1", f"--port={server.port}",
             f"--pid-file={folder}/pid", "--character-set-server=utf8mb4", "--skip-name-resolve",
             "--innodb-flush-log-at-trx-commit=0", "--innodb-fast-shutdown=2", "--max-allowed-packet=1G",
