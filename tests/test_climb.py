@@ -19,9 +19,20 @@ import pytest
 
 from tests.conftest import PROGRAM, Demo, MakeDemo
 from tests.test_crash import kill_at
+from yellow_ladder.climb.conduct import Conditions, go_on, look_only
+from yellow_ladder.climb.planning.prepare import stage_climb
+from yellow_ladder.climb.planning.prospect import look_ahead
+from yellow_ladder.climb.record.catalog import find_climb
 from yellow_ladder.climb.record.journal import Instant
+from yellow_ladder.climb.record.plan import freeze
+from yellow_ladder.climb.record.standing import State
+from yellow_ladder.climb.record.step_names import StepKind, StepName
+from yellow_ladder.climb.running.run import run_steps, utc_now
+from yellow_ladder.climb.steps.up import steps_up
 from yellow_ladder.demo.prepare import start_site, stop_site
 from yellow_ladder.demo.proof import picture_of
+from yellow_ladder.errors import AnswerNo
+from yellow_ladder.events import silent
 
 
 def about(demo: Demo) -> dict[str, object]:
@@ -203,6 +214,33 @@ def test_a_request_to_stop_ends_at_a_safe_point(demo: Demo, number: signal.Signa
     assert "yl descend" in told
     assert demo.json("history")[0]["state"] == "climbing"
     assert demo.yl("climb", "--continue").code == 0
+
+
+def test_a_step_says_of_itself_whether_it_touches_the_site(idle: Demo) -> None:
+    """Whatever fails before the first one that does is no reason to go back: nothing was done to the site."""
+    idle.edit('digests = "required"', 'digests = "required"\n\n[backup]\nfirst_copy = "always"')
+    plan = stage_climb(look_ahead(idle.site(), None, utc_now()), utc_now(), silent)
+    before = rights(idle.root)
+    steps = steps_up(plan)
+    first = next(at for at, step in enumerate(steps) if step.touches_site)
+    assert steps[first].name == StepName(StepKind.CLOSE)
+    assert [str(step.name) for step in steps[:first]] == ["look-again", "first-copy"]
+    assert {step.name.kind for step in steps if not step.touches_site} == {
+        StepKind.LOOK_AGAIN, StepKind.FIRST_COPY, StepKind.LOOK_AT_REST, StepKind.BACKUP_FILES,
+        StepKind.BACKUP_DATABASE, StepKind.READ_BACK, StepKind.BEFORE, StepKind.CHECK_RUNG, StepKind.PROVE,
+    }  # fmt: skip
+    assert len({step.name for step in steps}) == len(steps)
+    freeze(plan)
+    run = look_only(plan, Conditions())
+    run_steps(run, steps[:first])
+    assert rights(idle.root) == before
+    # One of them fails while the site serves: the climb is given up, and nobody goes back.
+    (idle.root / "server.py").write_text("edited meanwhile\n")
+    (plan.folder / "journal.jsonl").unlink()
+    with pytest.raises(AnswerNo) as refusal:
+        go_on(plan, Conditions())
+    assert refusal.value.problems[0].code == "plan-stale"
+    assert find_climb(idle.site(), None).standing.state is State.GIVEN_UP
 
 
 def test_going_back_says_its_price_and_keeps_what_was_written(demo: Demo) -> None:

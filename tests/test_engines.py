@@ -62,7 +62,7 @@ def test_a_climb_goes_up_and_all_the_way_back(engine: str, clone: str, engine_de
     assert told == {"notices": (1, 0, 0), "berths": (0, 2, 0), "invoices": (0, 0, 1)}
     assert databases_on(demo) == there_now
     demo.json("descend", "--yes")
-    (restored,) = [facts for step, facts in facts_of(demo).items() if step == "back:database:main"]
+    (restored,) = [facts for step, facts in facts_of(demo).items() if step == "back-database:main"]
     assert restored["way"] == ("clone" if clone == "required" else "backup")
     assert picture_of(demo.site()) == before
     assert databases_on(demo) == there
@@ -86,7 +86,7 @@ def test_a_clone_that_holds_something_else_is_no_way_back(engine: str, engine_de
     (climb,) = list_climbs(demo.site())
     demo.site().databases()["main"].make_clone(climb.plan.clone_place("main"))
     assert demo.yl("descend", "--yes").code == 0
-    assert facts_of(demo)["back:database:main"]["way"] == "clone"
+    assert facts_of(demo)["back-database:main"]["way"] == "clone"
     assert picture_of(demo.site()) == before
 
 

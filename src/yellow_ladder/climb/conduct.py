@@ -78,7 +78,7 @@ def _run_of(plan: Plan, conditions: Conditions) -> Run:
 
 def _after_trouble(run: Run, trouble: StepTrouble) -> State:
     plan, standing = run.plan, run.standing()
-    if trouble.step.id in ("look-again", "first-copy"):  # the site still serves, and nothing of it was touched
+    if not any(step.touches_site and step.name in standing.begun for step in steps_up(plan)):  # the site still serves
         _clear_away(plan)
         run.note(What.END, State.GIVEN_UP, {"reason": trouble.problems[0].message})
         raise AnswerNo(trouble.problems)
@@ -88,7 +88,7 @@ def _after_trouble(run: Run, trouble: StepTrouble) -> State:
         raise StoppedPartWay([Problem("step-failed", text, remedy), *trouble.problems])
     reason = trouble.problems[0].message
     run.listen(Note(f"going back to {plan.from_version}", is_warning=True))
-    run.note(What.TURN, trouble.step.id, {"reason": reason})
+    run.note(What.TURN, str(trouble.step.name), {"reason": reason})
     _down(run)
     text = (
         f"the climb to {plan.to_version} failed at `{trouble.step.title}`; the site is at {plan.from_version} as before"

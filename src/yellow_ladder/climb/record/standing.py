@@ -9,6 +9,7 @@ from enum import StrEnum
 from typing import Any
 
 from yellow_ladder.climb.record.journal import JournalRecord, What
+from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.words import moment_of
 
 
@@ -34,27 +35,27 @@ class Standing:
     """What the journal says: the state, and the facts of every step done in the present direction."""
 
     state: State = State.PLANNED
-    up: dict[str, Mapping[str, Any]] = field(default_factory=dict)
-    down: dict[str, Mapping[str, Any]] = field(default_factory=dict)
-    begun: set[str] = field(default_factory=set)
+    up: dict[StepName, Mapping[str, Any]] = field(default_factory=dict)
+    down: dict[StepName, Mapping[str, Any]] = field(default_factory=dict)
+    begun: set[StepName] = field(default_factory=set)
     why: str = ""
     failed_step: str = ""
     ended_at: datetime | None = None
 
     @property
-    def done(self) -> dict[str, Mapping[str, Any]]:
+    def done(self) -> dict[StepName, Mapping[str, Any]]:
         """Steps done in the direction that the climb goes now."""
         return self.down if self.state in (State.DESCENDING, State.DESCENDED) else self.up
 
     @property
     def has_backup(self) -> bool:
         """Whether the backup was read back; before that nothing of the site was changed."""
-        return "backup-read-back" in self.up
+        return StepName(StepKind.READ_BACK) in self.up
 
     @property
     def was_open_to_users(self) -> bool:
         """Whether users may have written to the new version."""
-        return "open" in self.begun
+        return StepName(StepKind.OPEN) in self.begun
 
 
 def fold(records: Sequence[JournalRecord]) -> Standing:
@@ -70,9 +71,9 @@ def _advance(standing: Standing, record: JournalRecord) -> None:
         if standing.state is State.PLANNED:
             standing.state = State.CLIMBING
         if standing.state is State.CLIMBING:
-            standing.begun.add(record.step)
+            standing.begun.add(StepName.parse(record.step))
     elif record.what is What.DONE:
-        standing.done[record.step] = record.facts
+        standing.done[StepName.parse(record.step)] = record.facts
     elif record.what is What.FAILED:
         standing.why, standing.failed_step = str(record.facts.get("reason", "")), record.step
     elif record.what is What.TURN:

@@ -11,6 +11,7 @@ from typing import Any
 from yellow_ladder.climb.record.journal import Journal, What
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.record.standing import Standing, fold
+from yellow_ladder.climb.record.step_names import StepName
 from yellow_ladder.errors import LadderError, Problem, StoppedPartWay
 from yellow_ladder.events import Event, Listener, Progress, StepDone, StepFailed, StepStarted
 from yellow_ladder.site.site import Site
@@ -70,11 +71,16 @@ class Run:
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """One repeatable piece of work. `do` returns facts for the journal; `summary` in them is shown to people."""
+    """One repeatable piece of work. `do` returns facts for the journal; `summary` in them is shown to people.
 
-    id: str
+    A step that does not touch the site reads it, or writes into the state folder only: as long as no other has begun,
+    there is nothing to go back from.
+    """
+
+    name: StepName
     title: str
     do: Callable[[Run], Facts]
+    touches_site: bool = True
 
 
 Work = Callable[[Run], Facts]
@@ -96,12 +102,13 @@ def run_steps(run: Run, steps: Sequence[Step]) -> None:
     """
     done = run.standing().done
     for number, step in enumerate(steps, start=1):
-        if step.id in done:
+        if step.name in done:
             continue
         if run.should_stop():
             raise stopped(run)
-        run.note(What.BEGIN, step.id)
-        run.listen(StepStarted(step.id, step.title, number, len(steps)))
+        name = str(step.name)
+        run.note(What.BEGIN, name)
+        run.listen(StepStarted(name, step.title, number, len(steps)))
         started = time.monotonic()
         try:
             facts = step.do(run)
@@ -110,12 +117,12 @@ def run_steps(run: Run, steps: Sequence[Step]) -> None:
         except (LadderError, OSError) as fault:
             problems = fault.problems if isinstance(fault, LadderError) else (_from_system(fault),)
             reason = problems[0].message
-            run.note(What.FAILED, step.id, {"reason": reason})
-            run.listen(StepFailed(step.id, step.title, reason))
+            run.note(What.FAILED, name, {"reason": reason})
+            run.listen(StepFailed(name, step.title, reason))
             raise StepTrouble(step, problems) from fault
         took_s = time.monotonic() - started
-        run.note(What.DONE, step.id, {**facts, "took_s": round(took_s, 3)})
-        run.listen(StepDone(step.id, step.title, took_s, facts))
+        run.note(What.DONE, name, {**facts, "took_s": round(took_s, 3)})
+        run.listen(StepDone(name, step.title, took_s, facts))
 
 
 def _from_system(fault: OSError) -> Problem:

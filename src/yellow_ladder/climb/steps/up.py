@@ -2,64 +2,85 @@
 
 from __future__ import annotations
 
-from yellow_ladder.climb.record.plan import Plan, RungPlan
-from yellow_ladder.climb.running.run import Step
+from collections.abc import Iterator
+
+from yellow_ladder.climb.record.plan import Plan
+from yellow_ladder.climb.record.step_names import StepKind, StepName
+from yellow_ladder.climb.running.run import Step, Work
+from yellow_ladder.climb.steps.shared import start_steps, stop_steps
 from yellow_ladder.climb.works.backing_up import back_up, back_up_files, copy_first, read_backup_back, survey_before
 from yellow_ladder.climb.works.clones import clone
 from yellow_ladder.climb.works.copies import copy_after, copy_to
-from yellow_ladder.climb.works.door import close_site, open_site
+from yellow_ladder.climb.works.door import close, open_up
 from yellow_ladder.climb.works.looking import look_again
 from yellow_ladder.climb.works.proofs import prove_all
 from yellow_ladder.climb.works.rungs import check_rung, migrate, place
-from yellow_ladder.climb.works.services import start_service, stop_service
-from yellow_ladder.climb.works.sitefile import follow_moves
+from yellow_ladder.climb.works.sitefile import follow
 from yellow_ladder.climb.works.tidying import tidy
 
 
 def steps_up(plan: Plan) -> list[Step]:
     """Every step from the serving old version to the serving new one."""
-    names = [spec.name for spec in plan.site.record.services]
+    return [*_steps_before(plan), *_window_begins(plan), *_climbing(plan), *_window_ends(plan)]
+
+
+def _reads(kind: StepKind, title: str, do: Work, of: str = "") -> Step:
+    """A step that leaves the site as it is."""
+    return Step(StepName(kind, of), title, do, touches_site=False)
+
+
+def _steps_before(plan: Plan) -> list[Step]:
+    """While the site still serves."""
+    steps = [_reads(StepKind.LOOK_AGAIN, "see that nothing changed since the plan", look_again)]
+    if plan.first_copy:
+        steps.append(_reads(StepKind.FIRST_COPY, "copy the files while the site serves", copy_first))
+    return steps
+
+
+def _window_begins(plan: Plan) -> list[Step]:
+    """The site closes, comes to rest, and is backed up."""
     databases = [spec.name for spec in plan.site.record.databases]
     cloned = [way.database for way in plan.ways_back if way.clone]
-    steps = [
-        Step("look-again", "see that nothing changed since the plan", look_again),
-        *([Step("first-copy", "copy the files while the site serves", copy_first)] if plan.first_copy else []),
-        Step("close", "close the site to its users", lambda run: {"summary": close_site(run.site)}),
-        *(Step(f"stop:{name}", f"stop {name}", stop_service(name)) for name in reversed(names)),
-        Step("look-at-rest", "see that nothing changed until it stopped", look_again),
-        Step("backup-files", "back up the files", back_up_files),
+    return [
+        Step(StepName(StepKind.CLOSE), "close the site to its users", close),
+        *stop_steps(plan, StepKind.STOP),
+        _reads(StepKind.LOOK_AT_REST, "see that nothing changed until it stopped", look_again),
+        _reads(StepKind.BACKUP_FILES, "back up the files", back_up_files),
         *(
-            Step(f"backup-database:{name}", f"back up and fingerprint the database {name}", back_up(name))
+            _reads(StepKind.BACKUP_DATABASE, f"back up and fingerprint the database {name}", back_up(name), name)
             for name in databases
         ),
-        Step("backup-read-back", "read the backup back", read_backup_back),
-        Step("before", "write down all data as it is now", survey_before),
-        *(Step(f"clone:{name}", f"clone the database {name}", clone(name)) for name in cloned),
-        *_copy_steps(plan, "before"),
+        _reads(StepKind.READ_BACK, "read the backup back", read_backup_back),
+        _reads(StepKind.BEFORE, "write down all data as it is now", survey_before),
+        *(Step(StepName(StepKind.CLONE, name), f"clone the database {name}", clone(name)) for name in cloned),
+        *_copies(plan, "before"),
     ]
+
+
+def _climbing(plan: Plan) -> Iterator[Step]:
+    """Rung after rung."""
     for rung in plan.rungs:
-        steps += _rung_steps(rung)
+        version, of = rung.to_version, str(rung.number)
+        yield Step(StepName(StepKind.PLACE, of), f"put {version} in place", place(rung))
+        if rung.migrations:
+            yield Step(StepName(StepKind.MIGRATE, of), f"migrate the database to {version}", migrate(rung))
+        yield _reads(StepKind.CHECK_RUNG, f"see that {version} is in place", check_rung(rung), of)
+
+
+def _window_ends(plan: Plan) -> list[Step]:
+    """The new version starts, is compared with before, and is opened."""
     return [
-        *steps,
-        *(Step(f"start:{name}", f"start {name}", start_service(name)) for name in names if name in plan.running),
-        Step("prove", "compare all data and files with before", prove_all),
-        Step("site-file", "follow moved paths in the site file", lambda run: follow_moves(run.plan)),
-        Step("open", "open the site to its users", lambda run: {"summary": open_site(run.site)}),
-        *_copy_steps(plan, "after"),
-        Step("tidy", "remove what is needed no more", tidy),
+        *start_steps(plan, StepKind.START),
+        _reads(StepKind.PROVE, "compare all data and files with before", prove_all),
+        Step(StepName(StepKind.SITE_FILE), "follow moved paths in the site file", follow),
+        Step(StepName(StepKind.OPEN), "open the site to its users", open_up),
+        *_copies(plan, "after"),
+        Step(StepName(StepKind.TIDY), "remove what is needed no more", tidy),
     ]
 
 
-def _copy_steps(plan: Plan, when: str) -> list[Step]:
+def _copies(plan: Plan, when: str) -> list[Step]:
     """Copies of the backup elsewhere: before anything is changed, or when the site is open again."""
     how = {"before": copy_to, "after": copy_after}[when]
     targets = [one for one in plan.site.record.backup.copy_to if one.climb == when]
-    return [Step(f"copy:{one.name}", f"copy the backup to {one.name}", how(one)) for one in targets]
-
-
-def _rung_steps(rung: RungPlan) -> list[Step]:
-    name = f"rung-{rung.number}"
-    steps = [Step(f"{name}-place", f"put {rung.to_version} in place", place(rung))]
-    if rung.migrations:
-        steps.append(Step(f"{name}-migrate", f"migrate the database to {rung.to_version}", migrate(rung)))
-    return [*steps, Step(f"{name}-check", f"see that {rung.to_version} is in place", check_rung(rung))]
+    return [_reads(StepKind.COPY, f"copy the backup to {one.name}", how(one), one.name) for one in targets]

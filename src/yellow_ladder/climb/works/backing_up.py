@@ -9,6 +9,7 @@ from yellow_ladder.backup.catalog import DatabaseBackup, read_backup
 from yellow_ladder.backup.files import Making, first_base, write_files, write_first
 from yellow_ladder.backup.make import finish, write_database
 from yellow_ladder.climb.proving.inventory import BEFORE_NAME, DataSurvey, ask_witnesses, write_survey
+from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.files.archive_write import Archived
@@ -21,7 +22,7 @@ from yellow_ladder.survey.take import count_files
 
 def _making(run: Run) -> Making:
     making = Making(run.site, run.plan.from_version, run.plan.backup_name, run.tell, closed=True)
-    first = run.standing().up.get("first-copy")
+    first = run.standing().up.get(StepName(StepKind.FIRST_COPY))
     if first and not making.final.is_dir():
         return replace(making, base=first_base(making, first["started_ns"]), started_ns=first["started_ns"])
     return replace(making, started_ns=time.time_ns())
@@ -75,8 +76,8 @@ def read_backup_back(run: Run) -> Facts:
     else:
         manifest = manifest_from_lines((making.folder / "files.jsonl").read_bytes())
         tree = {path: entry for path, entry in manifest.items() if not path.startswith("/")}
-        archived = Archived({"root": tree}, unsteady=list(done["backup-files"]["unsteady"]))
-        copies = [facts["copy"] for step, facts in done.items() if step.startswith("backup-database:")]
+        archived = Archived({"root": tree}, unsteady=list(done[StepName(StepKind.BACKUP_FILES)]["unsteady"]))
+        copies = [facts["copy"] for step, facts in done.items() if step.kind is StepKind.BACKUP_DATABASE]
         backup = finish(making, archived, list(map(DatabaseBackup.from_record, copies)), run.now())
     return {"bytes": backup.size_bytes(), "backup": backup.name}
 

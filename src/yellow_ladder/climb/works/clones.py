@@ -9,6 +9,7 @@ from yellow_ladder.backup.catalog import Backup
 from yellow_ladder.climb.planning.ways_back import remember_rate
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.record.standing import Standing
+from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.database import Database
 from yellow_ladder.errors import LadderError
@@ -56,13 +57,13 @@ def load(backup: Backup, name: str, database: Database) -> None:
 
 def was_cloned(standing: Standing, name: str) -> bool:
     """Whether the journal says that a clone of a database is whole."""
-    return bool(standing.up.get(f"clone:{name}", {}).get("cloned"))
+    return bool(standing.up.get(StepName(StepKind.CLONE, name), {}).get("cloned"))
 
 
 def clone_bytes(standing: Standing) -> int:
     """What clones take."""
     return sum(
-        int(facts["bytes"]) for step, facts in standing.up.items() if step.startswith("clone:") and "bytes" in facts
+        int(facts["bytes"]) for step, facts in standing.up.items() if step.kind is StepKind.CLONE and "bytes" in facts
     )
 
 

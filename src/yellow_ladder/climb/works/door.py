@@ -5,12 +5,28 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
+from yellow_ladder.climb.running.run import Facts, Run
 from yellow_ladder.durable import sync_folder
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.processes import run_command
 from yellow_ladder.site.site import Site
 
 _COMMAND_WITHIN_S = 60.0
+
+
+def close(run: Run) -> Facts:
+    """The work of closing the site."""
+    return {"summary": close_site(run.site)}
+
+
+def close_part_way(run: Run) -> Facts:
+    """The work of closing the site from wherever a climb has come to."""
+    return {"summary": close_site(run.site, part_way=True)}
+
+
+def open_up(run: Run) -> Facts:
+    """The work of opening the site."""
+    return {"summary": open_site(run.site)}
 
 
 def close_site(site: Site, *, part_way: bool = False) -> str:

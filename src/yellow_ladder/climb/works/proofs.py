@@ -13,6 +13,7 @@ from yellow_ladder.climb.proving.inventory import (
 )
 from yellow_ladder.climb.proving.proof import prove
 from yellow_ladder.climb.record.standing import Standing
+from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Facts, Run
 from yellow_ladder.climb.works.clones import load
 from yellow_ladder.climb.works.services import start_service, stop_service
@@ -37,7 +38,7 @@ def prove_back(run: Run) -> Facts:
     for one in judge_versions(ask_witnesses(run.site, served=served), run.plan.from_version):
         if not one.is_right:
             raise AnswerNo(Problem("not-as-before", one.fault, "see `yl survey`", one.witness.where))
-    if not standing.has_backup or "before" not in standing.up:
+    if not standing.has_backup or StepName(StepKind.BEFORE) not in standing.up:
         return {"summary": "nothing had been changed"}
     before = read_survey(run.plan, BEFORE_NAME)
     if any(_by_clone(standing, name) for name in before.databases):
@@ -74,7 +75,7 @@ def _differing(run: Run, name: str, before: DatabasePrint, now: DatabasePrint) -
 
 
 def _by_clone(standing: Standing, name: str) -> bool:
-    return standing.down.get(f"back:database:{name}", {}).get("way") == "clone"
+    return standing.down.get(StepName(StepKind.BACK_DATABASE, name), {}).get("way") == "clone"
 
 
 def _load_after_all(run: Run, names: Sequence[str]) -> None:

@@ -6,8 +6,19 @@ from pathlib import Path
 from typing import Any
 
 from yellow_ladder.climb.record.plan import Plan
+from yellow_ladder.climb.running.run import Facts, Run
 from yellow_ladder.durable import write_whole
 from yellow_ladder.site.moves import moved_text
+
+
+def follow(run: Run) -> Facts:
+    """The work of following moved paths."""
+    return follow_moves(run.plan)
+
+
+def follow_back(run: Run) -> Facts:
+    """The work of following them back."""
+    return take_back_moves(run.plan)
 
 
 def follow_moves(plan: Plan) -> dict[str, Any]:

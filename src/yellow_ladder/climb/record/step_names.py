@@ -1,0 +1,70 @@
+"""The names of steps, as values: what the lists of steps, the journal and every question about it have in common."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+from yellow_ladder.errors import BadInput, Problem
+
+
+class StepKind(StrEnum):
+    """What a step does; the first group on the way up, the second on the way back."""
+
+    LOOK_AGAIN = "look-again"
+    FIRST_COPY = "first-copy"
+    CLOSE = "close"
+    STOP = "stop"
+    LOOK_AT_REST = "look-at-rest"
+    BACKUP_FILES = "backup-files"
+    BACKUP_DATABASE = "backup-database"
+    READ_BACK = "backup-read-back"
+    BEFORE = "before"
+    CLONE = "clone"
+    COPY = "copy"
+    PLACE = "rung-place"
+    MIGRATE = "rung-migrate"
+    CHECK_RUNG = "rung-check"
+    START = "start"
+    PROVE = "prove"
+    SITE_FILE = "site-file"
+    OPEN = "open"
+    TIDY = "tidy"
+
+    BACK_CLOSE = "back-close"
+    BACK_STOP = "back-stop"
+    BACK_KEEP_NEWER = "back-keep-newer"
+    BACK_TREE = "back-tree"
+    BACK_FILES = "back-files"
+    BACK_DATABASE = "back-database"
+    BACK_SITE_FILE = "back-site-file"
+    BACK_START = "back-start"
+    BACK_PROVE = "back-prove"
+    BACK_OPEN = "back-open"
+    BACK_TIDY = "back-tidy"
+
+
+@dataclass(frozen=True, slots=True)
+class StepName:
+    """One step of a climb: its kind, and what it is about: a service, a database, a place for copies, a rung's number.
+
+    As text, in the journal, `close` or `stop:web`.
+    """
+
+    kind: StepKind
+    of: str = ""
+
+    def __str__(self) -> str:
+        """As the journal has it."""
+        return f"{self.kind}:{self.of}" if self.of else str(self.kind)
+
+    @staticmethod
+    def parse(text: str) -> StepName:
+        """Read the text; raises BadInput for a step that this build does not know."""
+        kind, _, of = text.partition(":")
+        try:
+            return StepName(StepKind(kind), of)
+        except ValueError as unknown:
+            message = f"the journal speaks of a step that this yl does not know: {text}"
+            remedy = "go on with the build of yl that began this climb"
+            raise BadInput(Problem("step-unknown", message, remedy)) from unknown
