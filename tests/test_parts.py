@@ -18,9 +18,9 @@ from hypothesis import strategies as st
 
 from tests.conftest import Demo, MakeDemo
 from tests.crash_driver import Killer, in_child
+from yellow_ladder.climb.placing.exchange import move_folders, put_in_place
 from yellow_ladder.climb.record.journal import Journal, What
 from yellow_ladder.climb.record.standing import State, fold
-from yellow_ladder.climb.works.placement import move_folders, put_in_place
 from yellow_ladder.database import DatabaseAddress, open_database
 from yellow_ladder.demo.data import fill_database
 from yellow_ladder.demo.prepare import KEY

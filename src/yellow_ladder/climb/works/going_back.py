@@ -7,12 +7,12 @@ from pathlib import Path
 
 from yellow_ladder.backup.catalog import Ground, read_backup
 from yellow_ladder.backup.restore import restore_files
+from yellow_ladder.climb.placing.exchange import move_folders, put_in_place
 from yellow_ladder.climb.proving.price import keep_newer, kept_ground
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.climb.works.clones import put_back
 from yellow_ladder.climb.works.door import close_site, close_tree
-from yellow_ladder.climb.works.placement import move_folders, put_in_place
 from yellow_ladder.climb.works.rungs import aside_of
 from yellow_ladder.files.exchange import inode_of
 from yellow_ladder.words import count_of

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from yellow_ladder.climb.placing.exchange import move_folders, put_in_place
 from yellow_ladder.climb.proving.inventory import ask_witnesses
 from yellow_ladder.climb.record.plan import Plan, RungPlan, migrations_folder
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.climb.works.door import close_site, close_tree
-from yellow_ladder.climb.works.placement import move_folders, put_in_place
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.files.manifest import (
     compare_manifests,
