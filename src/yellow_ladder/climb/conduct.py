@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import datetime
-from pathlib import Path
 from typing import Any
 
 from yellow_ladder.backup.catalog import UNFINISHED, let_go, read_backup
 from yellow_ladder.backup.make import check_backup
+from yellow_ladder.climb.placing.kinds import placement_of
 from yellow_ladder.climb.proving.price import drop_scratch
 from yellow_ladder.climb.record.catalog import Climb
 from yellow_ladder.climb.record.journal import JOURNAL_NAME, Journal, JournalRecord, OnAppend, What, ignore
@@ -131,11 +131,8 @@ def _down(run: Run) -> State:
 
 def _clear_away(plan: Plan) -> None:
     """Remove what was made ready for a climb that will not be."""
-    for rung in plan.rungs:
-        remove_entry(Path(rung.staged))
     remove_entry(plan.site.state.backups / (plan.backup_name + UNFINISHED))
-    if Path(plan.work) != plan.folder:
-        remove_entry(Path(plan.work))
+    placement_of(plan.site).drop_staged(plan)
 
 
 @dataclass(frozen=True, slots=True)
@@ -169,11 +166,9 @@ def settle(climb: Climb, conditions: Conditions, *, drop_backup: bool) -> Settle
     run = _run_of(plan, conditions)
     if climb.standing.state is State.CLIMBED:
         run.note(What.END, State.SETTLED, {"backup_dropped": drop_backup})
-    remove_entry(plan.aside)
     drop_scratch(plan)
     drop_clones(plan)
-    if Path(plan.work) != plan.folder:
-        remove_entry(Path(plan.work))
+    placement_of(plan.site).drop_older(plan)
     backup = run.site.state.backups / plan.backup_name
     if drop_backup and backup.is_dir():
         let_go(read_backup(backup))
@@ -183,12 +178,8 @@ def settle(climb: Climb, conditions: Conditions, *, drop_backup: bool) -> Settle
 def what_settling_frees(climb: Climb, *, drop_backup: bool) -> int:
     """Bytes of the old tree, of clones, and of the backup where it goes too."""
     plan = climb.plan
-    freed = _size_of(plan.aside)
+    freed = placement_of(plan.site).kept_bytes(plan)
     if climb.standing.state is State.CLIMBED:
         freed += clone_bytes(climb.standing)
     backup = plan.site.state.backups / plan.backup_name
     return freed + (read_backup(backup).size_bytes() if drop_backup and backup.is_dir() else 0)
-
-
-def _size_of(path: Path) -> int:
-    return sum(one.lstat().st_size for one in path.rglob("*") if one.is_file() and not one.is_symlink())

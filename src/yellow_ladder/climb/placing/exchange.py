@@ -1,4 +1,4 @@
-"""Puts a staged tree in the place of root and back, so that a kill between any two renames can be gone on from.
+"""Placement by exchange: the whole tree is made ready beside root and takes its place; data folders are renamed in.
 
 Nothing is remembered between calls: which tree is where is read from inode numbers, which a rename keeps.
 """
@@ -9,11 +9,102 @@ import os
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
+from yellow_ladder.climb.placing.port import Placed, ShutTree
+from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.durable import private_folder, sync_folder
 from yellow_ladder.errors import AnswerNo, Problem
-from yellow_ladder.files.exchange import exchange_in_one_instant, inode_of
+from yellow_ladder.files.copying import remove_entry
+from yellow_ladder.files.exchange import exchange_in_one_instant, inode_of, same_file_system
 
 Exchange = Callable[[Path, Path], bool]
+
+
+class ExchangePlacement:
+    """Every release is a whole tree. The old one stays aside until the climb is settled."""
+
+    def work_folder(self, root: Path, climb_folder: Path) -> Path:
+        """The climb's folder; beside root where the state folder is on another file system."""
+        if same_file_system(climb_folder, root):
+            return climb_folder
+        return root.with_name(f".{root.name}.{climb_folder.name}")
+
+    def mark_of(self, tree: Path) -> int:
+        """The inode number of its folder."""
+        return inode_of(tree)
+
+    def bring_in(self, plan: Plan, rung: RungPlan, shut: ShutTree) -> Placed:
+        """Rename the data folders into the staged tree, then let it and root trade places."""
+        root, staged = plan.site.root, Path(rung.staged)
+        moved = 0
+        if inode_of(root) not in (0, rung.mark):
+            moved = move_folders([(root / old, staged / new) for old, new in rung.data])
+            shut(staged)
+        return Placed(moved, put_in_place(root, staged, rung.mark, _aside_of(plan, rung)))
+
+    def bring_back(self, plan: Plan, shut: ShutTree) -> bool:
+        """Find the old tree by its inode and make it root again, with the data folders back in it."""
+        root = plan.site.root
+        places = [_aside_of(plan, rung) for rung in plan.rungs] + [Path(rung.staged) for rung in plan.rungs]
+        original = next((place for place in [root, *places] if inode_of(place) == plan.root_mark), None)
+        if original is None:
+            return False
+        _bring_data_home(plan, original, [root, *places])
+        if original != root:
+            shut(original)
+            put_in_place(root, original, plan.root_mark, _aside(plan) / f"newer-{plan.to_version}")
+        return True
+
+    def drop_passed(self, plan: Plan) -> None:
+        """Remove the trees of releases in between."""
+        for rung in plan.rungs[1:]:
+            remove_entry(_aside_of(plan, rung))
+
+    def drop_newer(self, plan: Plan) -> None:
+        """Remove staged trees and whatever lies aside. The old tree is root by now, or was lost before."""
+        for rung in plan.rungs:
+            remove_entry(Path(rung.staged))
+        self.drop_older(plan)
+
+    def drop_older(self, plan: Plan) -> None:
+        """Remove what lies aside, and the folder beside root where there is one."""
+        remove_entry(_aside(plan))
+        _drop_work(plan)
+
+    def drop_staged(self, plan: Plan) -> None:
+        """Remove the staged trees; nothing lies aside yet."""
+        for rung in plan.rungs:
+            remove_entry(Path(rung.staged))
+        _drop_work(plan)
+
+    def kept_bytes(self, plan: Plan) -> int:
+        """Bytes of the files that lie aside."""
+        return sum(one.lstat().st_size for one in _aside(plan).rglob("*") if one.is_file() and not one.is_symlink())
+
+
+def _aside(plan: Plan) -> Path:
+    """Where trees put aside lie: on the file system of root."""
+    return Path(plan.work) / "aside"
+
+
+def _aside_of(plan: Plan, rung: RungPlan) -> Path:
+    """Where the tree that a rung replaces is put."""
+    return _aside(plan) / f"{rung.number}-{rung.from_version}"
+
+
+def _drop_work(plan: Plan) -> None:
+    if Path(plan.work) != plan.folder:
+        remove_entry(Path(plan.work))
+
+
+def _bring_data_home(plan: Plan, original: Path, places: list[Path]) -> None:
+    """Rename each data folder from wherever the climb has brought it into the old tree."""
+    for first, later in plan.data_folders():
+        if os.path.lexists(original / first):
+            continue
+        found = [place / name for place in places if place != original for name in dict.fromkeys((first, *later))]
+        there = next((path for path in found if os.path.lexists(path)), None)
+        if there is not None:
+            move_folders([(there, original / first)])
 
 
 def put_in_place(

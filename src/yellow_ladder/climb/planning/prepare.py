@@ -10,6 +10,7 @@ from datetime import datetime, timedelta
 from pathlib import Path
 
 from yellow_ladder import __version__
+from yellow_ladder.climb.placing.kinds import placement_of
 from yellow_ladder.climb.planning.prospect import Prospect
 from yellow_ladder.climb.planning.staging import Carried, begin_carrying, renamed_paths, stage_rung, staged_entries
 from yellow_ladder.climb.planning.ways_back import way_back
@@ -18,7 +19,6 @@ from yellow_ladder.database import Database
 from yellow_ladder.durable import private_folder, write_whole
 from yellow_ladder.events import Listener, Progress, Unit
 from yellow_ladder.files.copying import remove_entry
-from yellow_ladder.files.exchange import inode_of, same_file_system
 from yellow_ladder.files.manifest import Entry, manifest_to_lines, take_manifest, tree_digest
 from yellow_ladder.migrations.apply import missing_file
 from yellow_ladder.release.sheet import Migration
@@ -37,7 +37,8 @@ def stage_climb(prospect: Prospect, now: datetime, tell: Listener) -> Plan:
         now += timedelta(seconds=1)  # ids and backups' names go by the second, and no two may share one
     climb = f"{now:%Y%m%dT%H%M%SZ}-{route.present}-to-{route.leg[-1].to_version}"
     folder = private_folder(site.state.climbs / climb)
-    work = work_folder(site, folder)
+    placement = placement_of(site)
+    work = placement.work_folder(site.root, folder)
     try:
         private_folder(work)
         carried = begin_carrying(site, prospect.survey, route.leg)
@@ -58,7 +59,7 @@ def stage_climb(prospect: Prospect, now: datetime, tell: Listener) -> Plan:
                     archive=str(rung.release.archive),
                     sha256=check_digest(rung.release),
                     staged=str(staged),
-                    inode=inode_of(staged),
+                    mark=placement.mark_of(staged),
                     data=data,
                     renamed=renamed_paths(site, carried),
                     sheet=sheet.model_dump(mode="json", by_alias=True),
@@ -91,7 +92,7 @@ def _plan(
         from_version=str(prospect.route.present),
         to_version=str(prospect.route.leg[-1].to_version),
         made_at=climb.split("-", 1)[0],
-        root_inode=inode_of(site.root),
+        root_mark=placement_of(site).mark_of(site.root),
         work=str(work),
         seen=Seen(
             hashlib.sha256(site.text).hexdigest(),
@@ -123,13 +124,6 @@ def _beyond(prospect: Prospect) -> Beyond | None:
         return None
     wishes = prospect.wishes
     return Beyond(str(prospect.route.target), landing.instructions, wishes.previews, wishes.withdrawn)
-
-
-def work_folder(site: Site, folder: Path) -> Path:
-    """Where trees are made ready: in the climb's folder, or beside root where that is on another file system."""
-    if same_file_system(folder, site.root):
-        return folder
-    return site.root.with_name(f".{site.root.name}.{folder.name}")
 
 
 def _keep_migrations(folder: Path, staged: Path, beside: Path, migrations: Sequence[Migration]) -> None:

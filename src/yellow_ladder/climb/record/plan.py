@@ -23,7 +23,7 @@ FORMAT = 2
 
 @dataclass(frozen=True, slots=True)
 class RungPlan:
-    """One rung: the staged tree (and the inode that proves it), what is moved into it, what is migrated."""
+    """One rung: the staged tree (and the mark that proves it), what is moved into it, what is migrated."""
 
     number: int
     from_version: str
@@ -31,7 +31,7 @@ class RungPlan:
     archive: str
     sha256: str
     staged: str
-    inode: int
+    mark: int
     data: tuple[tuple[str, str], ...]  # (path before this rung, path after it) of each data folder
     renamed: Mapping[str, str]  # paths in the site file that have moved by the end of this rung
     sheet: Mapping[str, Any]
@@ -96,7 +96,7 @@ class Plan:
     from_version: str
     to_version: str
     made_at: str
-    root_inode: int
+    root_mark: int
     work: str
     seen: Seen
     rungs: tuple[RungPlan, ...]
@@ -130,11 +130,6 @@ class Plan:
     def clone_place(self, database: str) -> Path:
         """What the quick clone of a database is known by."""
         return self.folder / "clone" / database
-
-    @property
-    def aside(self) -> Path:
-        """Where trees put aside lie: on the file system of root."""
-        return Path(self.work) / "aside"
 
     def contracts_of(self, database: str) -> list[tuple[str, Contract]]:
         """All rungs' contracts for one database, in order, with the version that declares them."""

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from pathlib import Path
+from dataclasses import asdict
 
-from yellow_ladder.climb.placing.exchange import move_folders, put_in_place
+from yellow_ladder.climb.placing.kinds import placement_of
 from yellow_ladder.climb.proving.inventory import ask_witnesses
-from yellow_ladder.climb.record.plan import Plan, RungPlan, migrations_folder
+from yellow_ladder.climb.record.plan import RungPlan, migrations_folder
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.climb.works.door import close_site, close_tree
 from yellow_ladder.errors import AnswerNo, Problem
@@ -19,23 +19,13 @@ from yellow_ladder.survey.take import count_files
 from yellow_ladder.survey.versions import judge_versions
 
 
-def aside_of(plan: Plan, rung: RungPlan) -> Path:
-    """Where the tree that a rung replaces is put."""
-    return plan.aside / f"{rung.number}-{rung.from_version}"
-
-
 def place(rung: RungPlan) -> Work:
-    """The work of putting a staged tree in place of the present one, data folders first."""
+    """The work of putting a staged release in place of the present one."""
 
     def do(run: Run) -> Facts:
-        root, staged = run.site.root, Path(rung.staged)
-        moved = 0
-        if root.exists() and root.lstat().st_ino != rung.inode:
-            moved = move_folders([(root / old, staged / new) for old, new in rung.data])
-            close_tree(run.site, staged)
-        in_one_instant = put_in_place(root, staged, rung.inode, aside_of(run.plan, rung))
+        placed = placement_of(run.site).bring_in(run.plan, rung, lambda tree: close_tree(run.site, tree))
         close_site(run.site)
-        return {"data_folders": moved, "in_one_instant": in_one_instant}
+        return asdict(placed)
 
     return do
 
