@@ -18,7 +18,7 @@ from yellow_ladder.durable import private_folder, sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.events import Listener, Progress, Unit
 from yellow_ladder.files.copying import remove_entry
-from yellow_ladder.site.records import CopyTarget
+from yellow_ladder.site.backup_records import CopyTarget
 from yellow_ladder.site.site import Site
 
 _BLOCK = 1024 * 1024

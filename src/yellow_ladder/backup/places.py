@@ -12,7 +12,7 @@ from typing import IO, Protocol
 
 from yellow_ladder.durable import sync_folder
 from yellow_ladder.errors import AnswerNo, Problem
-from yellow_ladder.site.records import CopyTarget
+from yellow_ladder.site.backup_records import CopyTarget
 from yellow_ladder.site.site import Site
 
 

@@ -13,7 +13,7 @@ from typing import IO
 import pyrage
 
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
-from yellow_ladder.site.records import CopyTarget
+from yellow_ladder.site.backup_records import CopyTarget
 from yellow_ladder.site.site import Site
 
 ENDING, KEY_NAME = ".age", "key.age"

@@ -14,7 +14,7 @@ from urllib.parse import unquote, urlsplit
 import paramiko
 
 from yellow_ladder.errors import AnswerNo, Problem
-from yellow_ladder.site.records import CopyTarget
+from yellow_ladder.site.backup_records import CopyTarget
 from yellow_ladder.site.site import Site
 
 _WITHIN_S = 15.0

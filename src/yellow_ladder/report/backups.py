@@ -9,7 +9,7 @@ from rich.text import Text
 from yellow_ladder.backup.catalog import Backup
 from yellow_ladder.backup.copies import Copied
 from yellow_ladder.report.look import CAREFUL, Page, bullet_list, facts, next_command, table, verdict
-from yellow_ladder.site.records import CopyTarget
+from yellow_ladder.site.backup_records import CopyTarget
 from yellow_ladder.words import bytes_in_words, count_of, moment_in_words
 
 

@@ -33,7 +33,7 @@ from yellow_ladder.report.look import (
     verdict,
 )
 from yellow_ladder.report.routes import rungs_table
-from yellow_ladder.site.records import CopyTarget
+from yellow_ladder.site.backup_records import CopyTarget
 from yellow_ladder.words import bytes_in_words, count_of, moment_in_words, moment_of, time_in_words
 
 _VERDICT_STYLES = {

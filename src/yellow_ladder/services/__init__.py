@@ -5,7 +5,7 @@ from __future__ import annotations
 from yellow_ladder.services.commands import CommandService
 from yellow_ladder.services.port import About, Service, State
 from yellow_ladder.services.process import ProcessService
-from yellow_ladder.site.records import ServiceSpec
+from yellow_ladder.site.service_records import ServiceSpec
 from yellow_ladder.site.site import Site
 
 __all__ = ["About", "CommandService", "ProcessService", "Service", "State", "services_of"]

@@ -11,7 +11,7 @@ from yellow_ladder.processes import Completed, run_command
 from yellow_ladder.services.looking import about_process
 from yellow_ladder.services.port import About, State, not_ready, not_stopped
 from yellow_ladder.services.readiness import wait_until_ready
-from yellow_ladder.site.records import ServiceSpec
+from yellow_ladder.site.service_records import ServiceSpec
 from yellow_ladder.site.site import Site
 
 _START_WITHIN_S = 120.0

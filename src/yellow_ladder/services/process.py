@@ -16,7 +16,7 @@ import psutil
 from yellow_ladder.services.looking import about_process
 from yellow_ladder.services.port import About, State, not_ready, not_stopped
 from yellow_ladder.services.readiness import wait_until_ready
-from yellow_ladder.site.records import ServiceSpec
+from yellow_ladder.site.service_records import ServiceSpec
 from yellow_ladder.site.site import Site
 
 # The pid stands in its file before the program runs: a kill of this tool at any instant leaves either no process

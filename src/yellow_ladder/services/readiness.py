@@ -8,7 +8,7 @@ import urllib.request
 from collections.abc import Callable
 
 from yellow_ladder.services.port import not_ready
-from yellow_ladder.site.records import Ready
+from yellow_ladder.site.service_records import Ready
 
 _PAUSE_S = 0.02
 _LONGEST_PAUSE_S = 0.5

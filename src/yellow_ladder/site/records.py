@@ -2,46 +2,18 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Literal
-from urllib.parse import urlsplit
 
-from pydantic import AfterValidator, Field, model_validator
+from pydantic import Field, model_validator
 
 from yellow_ladder.database import DatabaseAddress, parse_address
 from yellow_ladder.documents import Record
 from yellow_ladder.release.values import RangeText, TreePath
-
-NAME_PATTERN = r"^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$"
-
-
-def _outside_path(text: str) -> str:
-    if not Path(text).is_absolute() or ".." in Path(text).parts:
-        raise ValueError("should be an absolute path")
-    return text
-
-
-def _mode(text: str) -> str:
-    if len(text) not in (3, 4) or any(digit not in "01234567" for digit in text):
-        raise ValueError('should be an octal mode in quotes, like "0640"')
-    return text
-
-
-def _pattern(text: str) -> str:
-    try:
-        re.compile(text)
-    except re.error as fault:
-        raise ValueError(f"is no regular expression: {fault}") from fault
-    return text
-
-
-PatternText = Annotated[str, AfterValidator(_pattern)]
-OutsidePath = Annotated[str, AfterValidator(_outside_path)]
-ModeText = Annotated[str, AfterValidator(_mode)]
-Argv = Annotated[list[str], Field(min_length=1)]
-Seconds = Annotated[float, Field(gt=0, le=86_400)]
+from yellow_ladder.site.backup_records import BackupWishes, SettleWishes
+from yellow_ladder.site.service_records import ServiceSpec
+from yellow_ladder.site.values import NAME_PATTERN, Argv, ModeText, OutsidePath, PatternText, Seconds
 
 
 class ReleaseSource(Record):
@@ -199,110 +171,6 @@ class Keep(Record):
     caches: list[str] = ["__pycache__"]
     unclaimed: Literal["stop", "carry", "leave"] = "stop"
     edited: Literal["stop", "replace"] = "stop"
-
-
-class Ready(Record):
-    """`[services.ready]`: how to know that a service is ready."""
-
-    designed = {
-        "log_line": "a line in its log",
-        "port": "a port that answers",
-        "command": "a command that succeeds",
-    }
-    url: str
-    status: int = 200
-    within_s: Seconds = 30.0
-
-
-class ServiceSpec(Record):
-    """`[[services]]`: one service, in the order of starting."""
-
-    designed = {
-        "unit": "a systemd unit",
-        "dependants": "who must be told or restarted",
-    }
-    name: str = Field(pattern=NAME_PATTERN)
-    kind: Literal["process", "commands"]
-    run: list[str] = []
-    folder: str = ""
-    environment: dict[str, str] = {}
-    as_user: str = ""
-    pid_file: str = ""
-    log: str = ""
-    start: list[str] = []
-    stop: list[str] = []
-    status: list[str] = []
-    ready: Ready | None = None
-    ports: list[Annotated[int, Field(ge=1, le=65535)]] = []
-    stop_within_s: Seconds = 20.0
-
-    @model_validator(mode="after")
-    def _complete(self) -> ServiceSpec:
-        needed = ("run", "pid_file") if self.kind == "process" else ("start", "stop", "status")
-        missing = [key for key in needed if not getattr(self, key)]
-        if missing:
-            raise ValueError(f'with kind = "{self.kind}" needs the key `{missing[0]}`')
-        return self
-
-
-class CopyTarget(Record):
-    """`[[backup.copy_to]]`: a place elsewhere for copies of backups."""
-
-    name: str = Field(pattern=NAME_PATTERN)
-    folder: str = ""
-    sftp: str = ""
-    key_file: str = ""
-    known_hosts: str = "~/.ssh/known_hosts"
-    passphrase_env: str = ""
-    passphrase_file: str = ""
-    recipient: str = ""
-    identity_file: str = ""
-    climb: Literal["before", "after", "no"] = "after"
-
-    @model_validator(mode="after")
-    def _complete(self) -> CopyTarget:
-        if bool(self.folder) == bool(self.sftp):
-            raise ValueError("needs either `folder` or `sftp`")
-        parts = urlsplit(self.sftp)
-        if self.sftp and (parts.scheme != "sftp" or not parts.hostname or not parts.path.strip("/")):
-            raise ValueError("has an `sftp` that is no URL like sftp://keeper@vault.example/backups/harbour")
-        if parts.password is not None:
-            raise ValueError("has a password in `sftp`; take it out: a key is used (`key_file`, or an agent's)")
-        if sum(map(bool, (self.passphrase_env, self.passphrase_file, self.recipient))) > 1:
-            raise ValueError("has several of `passphrase_env`, `passphrase_file` and `recipient`; one is enough")
-        return self
-
-    @property
-    def where(self) -> str:
-        """Where it is, for people."""
-        return self.folder or self.sftp
-
-    @property
-    def is_sealed(self) -> bool:
-        """Whether copies there are encrypted."""
-        return bool(self.passphrase_env or self.passphrase_file or self.recipient)
-
-
-class BackupWishes(Record):
-    """`[backup]`: how backups are made, how long they are kept, where else they go."""
-
-    first_copy: Literal["large", "always", "never"] = "large"
-    keep_count: int = Field(default=0, ge=0)
-    keep_days: int = Field(default=0, ge=0)
-    copy_to: list[CopyTarget] = []
-
-    @model_validator(mode="after")
-    def _names_differ(self) -> BackupWishes:
-        names = [one.name for one in self.copy_to]
-        if len(names) > len(set(names)):
-            raise ValueError("names a place of copy_to twice")
-        return self
-
-
-class SettleWishes(Record):
-    """`[settle]`: when a climb is accepted without being asked."""
-
-    after_days: int = Field(default=0, ge=0)
 
 
 class Maintenance(Record):

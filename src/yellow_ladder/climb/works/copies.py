@@ -7,7 +7,7 @@ from yellow_ladder.backup.copies import copy_backup
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.errors import LadderError
 from yellow_ladder.events import Note
-from yellow_ladder.site.records import CopyTarget
+from yellow_ladder.site.backup_records import CopyTarget
 
 
 def copy_to(target: CopyTarget) -> Work:

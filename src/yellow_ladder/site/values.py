@@ -1,0 +1,46 @@
+"""Values of the site file's keys, checked as they are read."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import Annotated
+
+from pydantic import AfterValidator, Field
+
+NAME_PATTERN = r"^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$"
+
+
+def _outside_path(text: str) -> str:
+    if not Path(text).is_absolute() or ".." in Path(text).parts:
+        raise ValueError("should be an absolute path")
+    return text
+
+
+def _mode(text: str) -> str:
+    if len(text) not in (3, 4) or any(digit not in "01234567" for digit in text):
+        raise ValueError('should be an octal mode in quotes, like "0640"')
+    return text
+
+
+def _pattern(text: str) -> str:
+    try:
+        re.compile(text)
+    except re.error as fault:
+        raise ValueError(f"is no regular expression: {fault}") from fault
+    return text
+
+
+PatternText = Annotated[str, AfterValidator(_pattern)]
+
+
+OutsidePath = Annotated[str, AfterValidator(_outside_path)]
+
+
+ModeText = Annotated[str, AfterValidator(_mode)]
+
+
+Argv = Annotated[list[str], Field(min_length=1)]
+
+
+Seconds = Annotated[float, Field(gt=0, le=86_400)]
