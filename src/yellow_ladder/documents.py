@@ -20,10 +20,14 @@ LARGEST_DOCUMENT_BYTES = 4 * 1024 * 1024
 
 
 class Record(BaseModel):
-    """A frozen record of a document; `designed` names keys that have a meaning but are not built yet."""
+    """A frozen record of a document.
+
+    `designed` names keys that have a meaning but are not built yet, `designed_values` such values by their key.
+    """
 
     model_config = ConfigDict(extra="forbid", frozen=True, strict=True)
     designed: ClassVar[Mapping[str, str]] = {}
+    designed_values: ClassVar[Mapping[str, Mapping[str, str]]] = {}
 
 
 R = TypeVar("R", bound=Record)
@@ -75,25 +79,64 @@ def _without_repeats(found: Sequence[Problem]) -> list[Problem]:
 
 def _as_problem(detail: ErrorDetails, record: type[Record], name: str, doc_page: str) -> Problem:
     """One validation error in the words of the person who wrote the file."""
-    key = key_path(detail["loc"])
-    owner = _record_at(record, detail["loc"][:-1])
-    leaf = str(detail["loc"][-1]) if detail["loc"] else ""
-    remedy = f"see {doc_page}"
+    location, owner = _found_at(record, detail["loc"])
+    if detail["type"] in ("union_tag_invalid", "union_tag_not_found"):
+        location = (*location, detail["ctx"]["discriminator"].strip("'"))
+    key, leaf = key_path(location), str(location[-1]) if location else ""
+    remedy, where = f"see {doc_page}", f"{name}: {key}"
     if detail["type"] == "extra_forbidden" and owner is not None:
-        if leaf in owner.designed:
-            message = f"`{key}` is designed but not built yet ({owner.designed[leaf]})"
-            return Problem("key-not-built", message, "take the key out for now", f"{name}: {key}")
-        near = difflib.get_close_matches(leaf, [*owner.model_fields, *owner.designed], n=1, cutoff=0.5)
-        hint = f"did you mean `{near[0]}`?" if near else "known here: " + ", ".join(owner.model_fields)
-        return Problem("unknown-key", f"unknown key `{key}`", hint, f"{name}: {key}")
-    if detail["type"] == "missing":
-        return Problem("missing-key", f"the key `{key}` is missing", remedy, f"{name}: {key}")
+        return _unknown_key(key, leaf, owner, where)
+    if detail["type"] in ("missing", "union_tag_not_found"):
+        return Problem("missing-key", f"the key `{key}` is missing", remedy, where)
+    given, text = detail["input"], _in_our_words(detail)
+    if detail["type"] == "union_tag_invalid":
+        given = detail["ctx"]["tag"]
+    designed = owner.designed_values.get(leaf, {}) if owner is not None else {}
+    if isinstance(given, str) and given in designed:
+        message = f'`{key} = "{given}"` is designed but not built yet ({designed[given]})'
+        return Problem("key-not-built", message, "take it out for now", where)
+    shown = "" if isinstance(given, dict | list) else f" (it is {given!r})"
+    return Problem("wrong-value", f"`{key}` {text}{shown}", remedy, where)
+
+
+def _in_our_words(detail: ErrorDetails) -> str:
+    if detail["type"] == "union_tag_invalid":
+        return f"should be {detail['ctx']['expected_tags'].replace(', ', ' or ')}"
     text = detail["msg"].removeprefix("Value error, ").removeprefix("Input ")
     text = re.sub(r"^should be a valid dictionary.*", "should be a table", text)
-    text = text.replace("valid list", "list").replace("valid tuple", "list")
-    given = detail["input"]
-    shown = "" if isinstance(given, dict | list) else f" (it is {given!r})"
-    return Problem("wrong-value", f"`{key}` {text}{shown}", remedy, f"{name}: {key}")
+    return text.replace("valid list", "list").replace("valid tuple", "list")
+
+
+def _unknown_key(key: str, leaf: str, owner: type[Record], where: str) -> Problem:
+    """A key that does not belong here: designed only, of another kind of the same thing, or misspelt."""
+    if leaf in owner.designed:
+        message = f"`{key}` is designed but not built yet ({owner.designed[leaf]})"
+        return Problem("key-not-built", message, "take the key out for now", where)
+    for other in _other_kinds(owner):
+        if leaf in other.model_fields:
+            theirs, ours = _kind_of(other), _kind_of(owner)
+            message = f"`{key}` belongs to {theirs}, and this one has {ours}"
+            return Problem("key-of-another-kind", message, "take the key out, or name the other kind", where)
+    near = difflib.get_close_matches(leaf, [*owner.model_fields, *owner.designed], n=1, cutoff=0.5)
+    hint = f"did you mean `{near[0]}`?" if near else "known here: " + ", ".join(owner.model_fields)
+    return Problem("unknown-key", f"unknown key `{key}`", hint, where)
+
+
+def _other_kinds(owner: type[Record]) -> list[type[Record]]:
+    """Records of the same thing with another value of their tag."""
+    family = owner.__bases__[0]
+    if family is Record or not issubclass(family, Record):
+        return []
+    return [one for one in family.__subclasses__() if one is not owner]
+
+
+def _kind_of(record: type[Record]) -> str:
+    """The tag of a record of several kinds, as it is written: `kind = "process"`."""
+    for name, field in record.model_fields.items():
+        values = typing.get_args(field.annotation)
+        if typing.get_origin(field.annotation) is typing.Literal and len(values) == 1:
+            return f'{name} = "{values[0]}"'
+    return record.__name__
 
 
 def key_path(location: Sequence[int | str]) -> str:
@@ -104,16 +147,29 @@ def key_path(location: Sequence[int | str]) -> str:
     return path or "(the whole file)"
 
 
-def _record_at(record: type[Record], location: Sequence[int | str]) -> type[Record] | None:
-    """The record type that stands at a key path below `record`."""
-    here: type[Record] | None = record
+def _found_at(record: type[Record], location: Sequence[int | str]) -> tuple[tuple[int | str, ...], type[Record] | None]:
+    """A key path as people write it, and the record that its last key belongs to.
+
+    Where a key holds one of several kinds, the path has the kind's tag as a word of its own, which is no key.
+    """
+    kinds: list[type[Record]] = [record]
+    path: list[int | str] = []
+    owner: type[Record] | None = record
     for part in location:
-        if isinstance(part, int) or here is None:
+        if isinstance(part, int):
+            path.append(part)
             continue
-        if part not in here.model_fields:
-            return None
-        here = next(_records_in(here.model_fields[part].annotation), None)
-    return here
+        tagged = [one for one in kinds if f'"{part}"' in _kind_of(one)] if len(kinds) > 1 else []
+        if tagged:
+            kinds = tagged
+            continue
+        owner = kinds[0] if kinds else None
+        path.append(part)
+        field = owner.model_fields.get(part) if owner is not None else None
+        kinds = list(_records_in(field.annotation)) if field is not None else []
+    if location and isinstance(location[-1], int) and kinds:
+        owner = kinds[0]
+    return tuple(path), owner
 
 
 def _records_in(annotation: Any) -> Iterator[type[Record]]:

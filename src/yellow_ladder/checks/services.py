@@ -63,7 +63,7 @@ def accounts_fit(at: Circumstances) -> Iterator[Finding]:
         yield warn("accounts", seen, "see whom they should belong to; they stay as they are")
     fine = []
     for spec in at.site.record.services:
-        name = spec.as_user or at.survey.services.get(spec.name, About(State.UNKNOWN)).account
+        name = spec.wanted_account or at.survey.services.get(spec.name, About(State.UNKNOWN)).account
         try:
             account = pwd.getpwnam(name) if name else None
         except KeyError:

@@ -1,11 +1,12 @@
-"""Services of a site: supervised processes and services run by commands, started in order, stopped in reverse."""
+"""Services of a site, each behind one port by its kind; started in order, stopped in reverse."""
 
 from __future__ import annotations
 
+from yellow_ladder.errors import OwnFault, Problem
 from yellow_ladder.services.commands import CommandService
 from yellow_ladder.services.port import About, Service, State
 from yellow_ladder.services.process import ProcessService
-from yellow_ladder.site.service_records import ServiceSpec
+from yellow_ladder.site.service_records import CommandsRecord, ProcessRecord, ServiceRecord
 from yellow_ladder.site.site import Site
 
 __all__ = ["About", "CommandService", "ProcessService", "Service", "State", "services_of"]
@@ -13,8 +14,13 @@ __all__ = ["About", "CommandService", "ProcessService", "Service", "State", "ser
 
 def services_of(site: Site) -> list[Service]:
     """The services in the order of starting."""
-    return [_service(site, spec) for spec in site.record.services]
+    return [_service(site, record) for record in site.record.services]
 
 
-def _service(site: Site, spec: ServiceSpec) -> Service:
-    return ProcessService(site, spec) if spec.kind == "process" else CommandService(site, spec)
+def _service(site: Site, record: ServiceRecord) -> Service:
+    """The one place that knows which class stands for which kind."""
+    if isinstance(record, ProcessRecord):
+        return ProcessService(site, record)
+    if isinstance(record, CommandsRecord):
+        return CommandService(site, record)
+    raise OwnFault(Problem("unknown-kind", f"the service {record.name} is of a kind that nothing stands for"))

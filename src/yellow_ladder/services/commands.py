@@ -10,8 +10,8 @@ import psutil
 from yellow_ladder.processes import Completed, run_command
 from yellow_ladder.services.looking import about_process
 from yellow_ladder.services.port import About, State, not_ready, not_stopped
-from yellow_ladder.services.readiness import wait_until_ready
-from yellow_ladder.site.service_records import ServiceSpec
+from yellow_ladder.services.readiness import readiness_of, wait_until_ready
+from yellow_ladder.site.service_records import CommandsRecord
 from yellow_ladder.site.site import Site
 
 _START_WITHIN_S = 120.0
@@ -21,7 +21,7 @@ _STATUS_WITHIN_S = 15.0
 class CommandService:
     """`status` ends with 0 while the service runs, and with anything else when it does not."""
 
-    def __init__(self, site: Site, spec: ServiceSpec) -> None:
+    def __init__(self, site: Site, spec: CommandsRecord) -> None:
         """Take commands from the site; nothing is run."""
         self._site, self._spec = site, spec
 
@@ -48,7 +48,9 @@ class CommandService:
             done = self._run(self._spec.start, _START_WITHIN_S)
             if done.status != 0:
                 raise not_ready(self.name, f"start ended with {done.status}: {_last_line(done)}", "run it by hand")
-        wait_until_ready(self.name, self._spec.ready, lambda: self.state() is State.RUNNING, self._spec.log)
+        wait_until_ready(
+            self.name, readiness_of(self._spec.ready), lambda: self.state() is State.RUNNING, self._spec.log
+        )
 
     def stop(self) -> None:
         """See the port. The stop command's word is not enough: status is asked until it says no."""

@@ -15,8 +15,8 @@ import psutil
 
 from yellow_ladder.services.looking import about_process
 from yellow_ladder.services.port import About, State, not_ready, not_stopped
-from yellow_ladder.services.readiness import wait_until_ready
-from yellow_ladder.site.service_records import ServiceSpec
+from yellow_ladder.services.readiness import readiness_of, wait_until_ready
+from yellow_ladder.site.service_records import ProcessRecord
 from yellow_ladder.site.site import Site
 
 # The pid stands in its file before the program runs: a kill of this tool at any instant leaves either no process
@@ -30,7 +30,7 @@ _PID_WITHIN_S = 5.0
 class ProcessService:
     """Starts the program in a session of its own, so that it outlives this tool."""
 
-    def __init__(self, site: Site, spec: ServiceSpec) -> None:
+    def __init__(self, site: Site, spec: ProcessRecord) -> None:
         """Take paths from the site; nothing is started."""
         self._site, self._spec = site, spec
         self._pid_file = site.resolve(site.filled(spec.pid_file))
@@ -67,7 +67,7 @@ class ProcessService:
                 child.poll()
             return self.process() is not None or (child is not None and child.returncode is None)
 
-        wait_until_ready(self.name, self._spec.ready, is_alive, str(self._log or ""))
+        wait_until_ready(self.name, readiness_of(self._spec.ready), is_alive, str(self._log or ""))
         if not is_alive():
             raise not_ready(self.name, "its process ended", f"read its log {self._log or ''}")
 

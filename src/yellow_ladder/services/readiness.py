@@ -1,4 +1,4 @@
-"""Waiting until a service answers over HTTP."""
+"""How it is known that a service is ready: an object that knows its question, and the waiting for its answer."""
 
 from __future__ import annotations
 
@@ -6,30 +6,84 @@ import time
 import urllib.error
 import urllib.request
 from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Protocol
 
 from yellow_ladder.services.port import not_ready
-from yellow_ladder.site.service_records import Ready
+from yellow_ladder.site.service_records import PageReady
 
 _PAUSE_S = 0.02
 _LONGEST_PAUSE_S = 0.5
+_ONE_ANSWER_WITHIN_S = 5.0
 
 
-def wait_until_ready(name: str, ready: Ready | None, is_alive: Callable[[], bool], log: str) -> None:
-    """Ask the ready URL until it answers with the status wanted; raises AnswerNo past the limit or when it died."""
-    if ready is None:
+class Readiness(Protocol):
+    """One way to know that a service is ready."""
+
+    @property
+    def within_s(self) -> float:
+        """For how long it may be asked."""
+
+    @property
+    def question(self) -> str:
+        """What is asked, for people: an address, a port, a command."""
+
+    @property
+    def wanted(self) -> str:
+        """The answer that says that it is ready."""
+
+    def ask(self) -> str:
+        """Ask once; the answer, or why there was none. Takes a few seconds at most."""
+
+
+@dataclass(frozen=True, slots=True)
+class PageReadiness:
+    """A page that answers with a status over HTTP."""
+
+    record: PageReady
+
+    @property
+    def within_s(self) -> float:
+        """The site file's limit."""
+        return self.record.within_s
+
+    @property
+    def question(self) -> str:
+        """The page's address."""
+        return self.record.url
+
+    @property
+    def wanted(self) -> str:
+        """The status."""
+        return str(self.record.status)
+
+    def ask(self) -> str:
+        """The HTTP status as text, or why there was none."""
+        return answer_of(self.record.url, min(_ONE_ANSWER_WITHIN_S, self.within_s))
+
+
+def readiness_of(record: PageReady | None) -> Readiness | None:
+    """The way that the site file names; None where it names none, and a service counts as ready when it runs."""
+    return PageReadiness(record) if record is not None else None
+
+
+def wait_until_ready(name: str, readiness: Readiness | None, is_alive: Callable[[], bool], log: str) -> None:
+    """Ask until the answer is the one wanted; raises AnswerNo past the limit or when the service died."""
+    if readiness is None:
         return
-    end = time.monotonic() + ready.within_s
+    end = time.monotonic() + readiness.within_s
     pause, seen = _PAUSE_S, "no answer"
     remedy = f"read its log {log}" if log else "read its log"
     while time.monotonic() < end:
-        seen = answer_of(ready.url, min(5.0, ready.within_s))
-        if seen == str(ready.status):
+        seen = readiness.ask()
+        if seen == readiness.wanted:
             return
         if not is_alive():
             raise not_ready(name, "its process ended", remedy)
         time.sleep(pause)
         pause = min(pause * 1.3, _LONGEST_PAUSE_S)
-    raise not_ready(name, f"{ready.url} gave {seen} for {ready.within_s:g} s, {ready.status} is wanted", remedy)
+    why = f"{readiness.question} gave {seen} for {readiness.within_s:g} s, {readiness.wanted} is wanted"
+    raise not_ready(name, why, remedy)
 
 
 def answer_of(url: str, timeout_s: float) -> str:

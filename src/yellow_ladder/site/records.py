@@ -12,7 +12,7 @@ from yellow_ladder.database import DatabaseAddress, parse_address
 from yellow_ladder.documents import Record
 from yellow_ladder.release.values import RangeText, TreePath
 from yellow_ladder.site.backup_records import BackupWishes, SettleWishes
-from yellow_ladder.site.service_records import ServiceSpec
+from yellow_ladder.site.service_records import AnyService
 from yellow_ladder.site.values import NAME_PATTERN, Argv, ModeText, OutsidePath, PatternText, Seconds
 
 
@@ -145,10 +145,15 @@ class DatabaseSpec(Record):
         return replace(found, lock_wait_s=self.lock_wait_s)
 
 
+_FORMATS_TO_COME = ("env", "json", "lines", "properties", "toml", "xml", "yaml")
+_MEANWHILE = "name the file under keep.assets, and it is carried across as it is"
+
+
 class SettingsFile(Record):
     """`[[keep.settings]]`: one settings file of the site."""
 
     designed = {"on_conflict": "how a conflict is decided", "patch": "a patch for settings that are code"}
+    designed_values = {"format": dict.fromkeys(_FORMATS_TO_COME, _MEANWHILE)}
     file: TreePath
     format: Literal["ini"] = "ini"
 
@@ -196,6 +201,12 @@ class SiteFile(Record):
         "commands": "commands at points of a climb",
         "landing": "what must be done at a landing",
     }
+    designed_values = {
+        "placement": {
+            "overlay": "only a release's own files, in a folder that is shared with others",
+            "pointer": "each release in a folder of its own, with one link or value turned over",
+        }
+    }
     format: Literal[1]
     name: str = Field(pattern=NAME_PATTERN)
     product: str = Field(min_length=1)
@@ -217,7 +228,7 @@ class SiteFile(Record):
     role: str = "primary"
     replicas: list[Replica] = []
     keep: Keep = Keep()
-    services: list[ServiceSpec] = []
+    services: list[AnyService] = []
     maintenance: Maintenance | None = None
     backup: BackupWishes = BackupWishes()
     settle: SettleWishes = SettleWishes()

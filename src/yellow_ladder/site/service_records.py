@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import Field, model_validator
+from pydantic import Field
 
 from yellow_ladder.documents import Record
-from yellow_ladder.site.values import NAME_PATTERN, Seconds
+from yellow_ladder.site.values import NAME_PATTERN, Argv, Seconds
 
 
-class Ready(Record):
-    """`[services.ready]`: how to know that a service is ready."""
+class PageReady(Record):
+    """`[services.ready]`: a page that answers tells that a service is ready."""
 
     designed = {
         "log_line": "a line in its log",
@@ -23,32 +23,50 @@ class Ready(Record):
     within_s: Seconds = 30.0
 
 
-class ServiceSpec(Record):
-    """`[[services]]`: one service, in the order of starting."""
+class ServiceRecord(Record):
+    """`[[services]]`: what every kind of service has, in the order of starting."""
 
     designed = {
         "unit": "a systemd unit",
         "dependants": "who must be told or restarted",
     }
+    designed_values = {"kind": {"unit": "a systemd unit"}}
     name: str = Field(pattern=NAME_PATTERN)
-    kind: Literal["process", "commands"]
-    run: list[str] = []
     folder: str = ""
     environment: dict[str, str] = {}
-    as_user: str = ""
     pid_file: str = ""
     log: str = ""
-    start: list[str] = []
-    stop: list[str] = []
-    status: list[str] = []
-    ready: Ready | None = None
+    ready: PageReady | None = None
     ports: list[Annotated[int, Field(ge=1, le=65535)]] = []
     stop_within_s: Seconds = 20.0
 
-    @model_validator(mode="after")
-    def _complete(self) -> ServiceSpec:
-        needed = ("run", "pid_file") if self.kind == "process" else ("start", "stop", "status")
-        missing = [key for key in needed if not getattr(self, key)]
-        if missing:
-            raise ValueError(f'with kind = "{self.kind}" needs the key `{missing[0]}`')
-        return self
+    @property
+    def wanted_account(self) -> str:
+        """The account that it should run as; empty where the site file leaves that to the service."""
+        return ""
+
+
+class ProcessRecord(ServiceRecord):
+    """A process that is started and watched from here."""
+
+    kind: Literal["process"]
+    run: Argv
+    pid_file: str = Field(min_length=1)
+    as_user: str = ""
+
+    @property
+    def wanted_account(self) -> str:
+        """The account named for it."""
+        return self.as_user
+
+
+class CommandsRecord(ServiceRecord):
+    """A service that commands start, stop and ask."""
+
+    kind: Literal["commands"]
+    start: Argv
+    stop: Argv
+    status: Argv
+
+
+AnyService = Annotated[ProcessRecord | CommandsRecord, Field(discriminator="kind")]
