@@ -31,7 +31,7 @@ from yellow_ladder.climb.planning.prospect import look_ahead
 from yellow_ladder.climb.record.catalog import find_climb, list_climbs, open_climb
 from yellow_ladder.climb.record.journal import Instant, JournalRecord
 from yellow_ladder.climb.record.plan import Plan
-from yellow_ladder.climb.record.standing import State
+from yellow_ladder.climb.record.standing import ClimbState
 from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.demo.prepare import Place, prepare_demo, start_site, stop_site
 from yellow_ladder.demo.proof import Picture, picture_of
@@ -187,15 +187,18 @@ class Bench:
         finally:
             self.clear()
 
-    def judge(self, state: State, then: str) -> str:
-        allowed = {State.CLIMBED} if then == "continue" else {State.DESCENDED, State.GIVEN_UP}
+    def judge(self, state: ClimbState, then: str) -> str:
+        allowed = {ClimbState.CLIMBED} if then == "continue" else {ClimbState.DESCENDED, ClimbState.GIVEN_UP}
         if self.kill.startswith("failing"):
-            allowed = {State.DESCENDED, State.GIVEN_UP}
+            allowed = {ClimbState.DESCENDED, ClimbState.GIVEN_UP}
         if self.kill == "back-call" and then == "continue":
-            allowed = {State.DESCENDED, State.CLIMBED}  # killed before the direction was written down, it stays up
-        wanted: Picture = self.after if state is State.CLIMBED else self.before
+            allowed = {
+                ClimbState.DESCENDED,
+                ClimbState.CLIMBED,
+            }  # killed before the direction was written down, it stays up
+        wanted: Picture = self.after if state is ClimbState.CLIMBED else self.before
         if not list((self.hurt / ".ladder" / "climbs").glob("*/plan.json")):
-            allowed, wanted = {State.GIVEN_UP}, self.before  # killed before the plan was frozen: nothing has begun
+            allowed, wanted = {ClimbState.GIVEN_UP}, self.before  # killed before the plan was frozen: nothing has begun
         if state not in allowed:
             return f"ended {state}"
         found = picture_of(self.site())
@@ -210,16 +213,16 @@ class Bench:
         return ""
 
 
-def _to_the_end(site: Site, then: str) -> State:
+def _to_the_end(site: Site, then: str) -> ClimbState:
     climb = open_climb(site)
     if climb is None and not list_climbs(site):
-        return State.GIVEN_UP
+        return ClimbState.GIVEN_UP
     if then == "continue":
         with suppress(AnswerNo):
             return go_on(climb.plan, Conditions()) if climb else find_climb(site, None).standing.state
         return find_climb(site, None).standing.state
     last = climb or find_climb(site, None)
-    if last.standing.state in (State.DESCENDED, State.GIVEN_UP):
+    if last.standing.state in (ClimbState.DESCENDED, ClimbState.GIVEN_UP):
         return last.standing.state
     return descend(last.plan, Conditions())
 

@@ -25,7 +25,7 @@ from yellow_ladder.climb.planning.prospect import look_ahead
 from yellow_ladder.climb.record.catalog import find_climb
 from yellow_ladder.climb.record.journal import Instant
 from yellow_ladder.climb.record.plan import freeze
-from yellow_ladder.climb.record.standing import State
+from yellow_ladder.climb.record.standing import ClimbState
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import run_steps, utc_now
 from yellow_ladder.climb.steps.up import steps_up
@@ -134,8 +134,8 @@ def test_no_file_is_owned_or_readable_otherwise_than_before(idle: Demo) -> None:
 def test_the_site_file_may_ask_for_other_owners_and_modes(idle: Demo) -> None:
     idle.edit('root = "quaybook"\n', 'root = "quaybook"\nowner = "daemon"\nfile_mode = "0600"\nfolder_mode = "0711"\n')
     idle.json("climb", "--yes")
-    facts = (idle.root / "quaybook/reports.py").stat()
-    assert (facts.st_uid, stat.S_IMODE(facts.st_mode)) == (1, 0o600)
+    status = (idle.root / "quaybook/reports.py").stat()
+    assert (status.st_uid, stat.S_IMODE(status.st_mode)) == (1, 0o600)
     assert stat.S_IMODE((idle.root / "quaybook").stat().st_mode) == 0o711
 
 
@@ -240,7 +240,7 @@ def test_a_step_says_of_itself_whether_it_touches_the_site(idle: Demo) -> None:
     with pytest.raises(AnswerNo) as refusal:
         go_on(plan, Conditions())
     assert refusal.value.problems[0].code == "plan-stale"
-    assert find_climb(idle.site(), None).standing.state is State.GIVEN_UP
+    assert find_climb(idle.site(), None).standing.state is ClimbState.GIVEN_UP
 
 
 def test_going_back_says_its_price_and_keeps_what_was_written(demo: Demo) -> None:

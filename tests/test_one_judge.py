@@ -12,7 +12,7 @@ import pytest
 from tests.conftest import Demo
 from yellow_ladder.release.sheet import ReleaseSheet
 from yellow_ladder.release.source import sheet_in
-from yellow_ladder.survey.records import Witness
+from yellow_ladder.survey.records import ProbeAnswer
 from yellow_ladder.survey.versions import judge_versions
 
 SECOND = "[server]\nport = 9\n\n[harbour]\ntitle = Winter quay\n\n[ui]\nlegacy_theme = dark\n"
@@ -137,11 +137,11 @@ SHEET = ReleaseSheet.model_validate(
     ],
 )
 def test_what_a_probe_should_say(of: str, part: str, says: str, wanted: str, is_right: bool) -> None:
-    witness = Witness(of, "somewhere", says, "" if says else "no answer", part)
-    (verdict,) = judge_versions([witness], "3.0", SHEET)
+    answer = ProbeAnswer(of, "somewhere", says, "" if says else "no answer", part)
+    (verdict,) = judge_versions([answer], "3.0", SHEET)
     assert (verdict.wanted, verdict.is_right, verdict.is_silent) == (wanted, is_right, not says)
     assert bool(verdict.fault) is not is_right
-    (unknown,) = judge_versions([witness], "")
+    (unknown,) = judge_versions([answer], "")
     assert unknown.is_right
 
 

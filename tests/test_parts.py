@@ -20,7 +20,7 @@ from tests.conftest import Demo, MakeDemo
 from tests.crash_driver import Killer, in_child
 from yellow_ladder.climb.placing.exchange import move_folders, put_in_place
 from yellow_ladder.climb.record.journal import Journal, What
-from yellow_ladder.climb.record.standing import State, fold
+from yellow_ladder.climb.record.standing import ClimbState, fold
 from yellow_ladder.database import DatabaseAddress, open_database
 from yellow_ladder.demo.data import fill_database
 from yellow_ladder.demo.prepare import KEY
@@ -29,8 +29,7 @@ from yellow_ladder.files.exchange import exchange_in_one_instant, inode_of
 from yellow_ladder.fingerprints.scan import take_fingerprint
 from yellow_ladder.migrations.apply import apply_scripts, read_scripts, split_statements
 from yellow_ladder.release.sheet import Migration
-from yellow_ladder.services import State as ServiceState
-from yellow_ladder.services import services_of
+from yellow_ladder.services import ServiceState, services_of
 
 STAMP = "2026-11-23T08:00:00.000000Z"
 
@@ -52,8 +51,8 @@ def test_a_journal_reads_back_what_was_written_whatever_a_power_cut_leaves(
     again = Journal(path, "first link")
     assert again.records == journal.records
     assert set(map(str, fold(again.records).done)) == set(steps)
-    again.append(What.END, State.CLIMBED, STAMP)
-    assert fold(Journal(path, "first link").records).state is State.CLIMBED
+    again.append(What.END, ClimbState.CLIMBED, STAMP)
+    assert fold(Journal(path, "first link").records).state is ClimbState.CLIMBED
 
 
 @given(st.data())

@@ -33,9 +33,9 @@ def picture(demo: Demo) -> dict[str, tuple[int, ...]]:
     found: dict[str, tuple[int, ...]] = {}
     for path in [demo.folder, *demo.folder.rglob("*")]:
         if ".ladder" not in path.parts:
-            facts = path.lstat()
-            found[str(path)] = (facts.st_mode, facts.st_uid, facts.st_gid, facts.st_size, facts.st_mtime_ns)
-            found[str(path)] += (facts.st_ctime_ns, facts.st_ino)
+            status = path.lstat()
+            found[str(path)] = (status.st_mode, status.st_uid, status.st_gid, status.st_size, status.st_mtime_ns)
+            found[str(path)] += (status.st_ctime_ns, status.st_ino)
     return found
 
 
@@ -386,9 +386,9 @@ def test_whatever_changes_is_seen_on_the_second_look(change: str, tmp_path: Path
     if change == "write":
         file.write_text("longer than it was\n")
     elif change == "same size and time":
-        facts = file.stat()
+        status = file.stat()
         file.write_text("X 2\n")
-        os.utime(file, ns=(facts.st_atime_ns, facts.st_mtime_ns))
+        os.utime(file, ns=(status.st_atime_ns, status.st_mtime_ns))
     elif change == "rename":
         file.rename(file.with_name("other"))
     elif change == "new":

@@ -30,7 +30,7 @@ from yellow_ladder.files.digests import sha256_of
 from yellow_ladder.files.manifest import Entry, Skip, keep_all, manifest_to_lines
 from yellow_ladder.site.site import Site
 
-_UNSETTLED_NS = 2_000_000_000
+_TOO_FRESH_NS = 2_000_000_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,9 +43,9 @@ class Base:
     manifest: Mapping[str, Entry]
     started_ns: int
 
-    def settled(self) -> dict[str, Entry]:
+    def untouched(self) -> dict[str, Entry]:
         """The entries that can be relied upon."""
-        limit = self.started_ns - _UNSETTLED_NS
+        limit = self.started_ns - _TOO_FRESH_NS
         return {path: entry for path, entry in self.manifest.items() if entry.changed_ns < limit}
 
 
@@ -113,7 +113,7 @@ def write_files(making: Making) -> Archived:
             remove_entry(entry)
     if making.base is None or FIRST_STEM not in making.base.parts:
         remove_entry(making.folder / SUMS_NAME)
-    return _write(making, FILES_STEM, making.base.settled() if making.base else {})
+    return _write(making, FILES_STEM, making.base.untouched() if making.base else {})
 
 
 def _write(making: Making, stem: str, known: Mapping[str, Entry]) -> Archived:

@@ -17,8 +17,8 @@ from yellow_ladder.files.attributes import match_attributes
 from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.looking import READ_BYTES
 from yellow_ladder.files.manifest import (
-    Change,
     Entry,
+    FileChange,
     Kind,
     Manifest,
     Skip,
@@ -125,7 +125,7 @@ def _remove_strangers(root: Path, expected: Manifest, found: Manifest) -> int:
 
 
 def _wanted(expected: Manifest, found: Manifest) -> set[str]:
-    changed = (Change.MISSING, Change.CONTENT)
+    changed = (FileChange.MISSING, FileChange.CONTENT)
     wanted = {one.path for one in compare_manifests(expected, found) if one.change in changed and one.path in expected}
     return wanted | _wanted_links(expected, found, wanted)
 

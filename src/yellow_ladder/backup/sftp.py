@@ -69,8 +69,8 @@ class SftpPlace:
         """See the port."""
         for one in self.list(name):
             below = f"{name}/{one}"
-            facts = self._session.lstat(self._path(below))
-            if stat.S_ISDIR(facts.st_mode or 0):
+            status = self._session.lstat(self._path(below))
+            if stat.S_ISDIR(status.st_mode or 0):
                 self.remove(below)
             else:
                 self._session.remove(self._path(below))

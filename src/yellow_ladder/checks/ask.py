@@ -27,13 +27,13 @@ from yellow_ladder.checks.releases import (
 )
 from yellow_ladder.checks.services import accounts_fit, others_in_the_files, ports_right, services_controllable
 from yellow_ladder.checks.settings import mode_switches, settings_changes, settings_elsewhere, settings_readable
-from yellow_ladder.checks.site import left_over_work, maintenance_flag, witnesses_agree
+from yellow_ladder.checks.site import left_over_work, maintenance_flag, probes_agree
 from yellow_ladder.errors import LadderError
 
 SITE_CHECKS: dict[str, Check] = {
     "route": route_found,
     "earlier work": left_over_work,
-    "versions": witnesses_agree,
+    "versions": probes_agree,
     "maintenance": maintenance_flag,
     "rights": rights_to_place,
     "work folder": state_on_same_disk,

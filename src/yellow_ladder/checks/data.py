@@ -16,12 +16,12 @@ _LONG_S = 5.0
 
 def database_reachable(at: Circumstances) -> Iterator[Finding]:
     """Does every database answer?"""
-    for facts in at.survey.databases:
-        if facts.trouble:
-            yield stop("database", facts.trouble, f"see to the database `{facts.name}`, then check again")
+    for surveyed in at.survey.databases:
+        if surveyed.trouble:
+            yield stop("database", surveyed.trouble, f"see to the database `{surveyed.name}`, then check again")
         else:
-            rows = sum(facts.tables.values())
-            yield ok("database", f"{facts.name}: {facts.engine}, {len(facts.tables)} tables, {rows:,} rows")
+            rows = sum(surveyed.tables.values())
+            yield ok("database", f"{surveyed.name}: {surveyed.engine}, {len(surveyed.tables)} tables, {rows:,} rows")
     for address in at.site.addresses():
         if not address.is_file:
             continue
@@ -29,7 +29,7 @@ def database_reachable(at: Circumstances) -> Iterator[Finding]:
             seen = f"the database `{address.name}` lies inside root and in no data folder: it would stay behind"
             yield stop("database", seen, f"add {at.site.tree_path(address.path.parent)} to keep.data, or move it out")
     for spec in at.site.record.databases:
-        known = next((facts.tables for facts in at.survey.databases if facts.name == spec.name), {})
+        known = next((surveyed.tables for surveyed in at.survey.databases if surveyed.name == spec.name), {})
         for table in spec.volatile:
             if known and table not in known:
                 seen = f"databases.volatile names {table}, which `{spec.name}` does not have"
@@ -38,33 +38,33 @@ def database_reachable(at: Circumstances) -> Iterator[Finding]:
 
 def database_rights(at: Circumstances) -> Iterator[Finding]:
     """May this account change every database, and is its text encoding one that is compared without loss?"""
-    for facts in at.survey.databases:
-        if facts.trouble:
+    for surveyed in at.survey.databases:
+        if surveyed.trouble:
             continue
-        for seen, remedy in facts.lacks:
-            yield stop("database rights", f"{facts.name}: {seen}", remedy)
-        if not facts.lacks:
-            yield ok("database rights", f"{facts.name} can be changed and put back; its text is {facts.encoding}")
+        for seen, remedy in surveyed.lacks:
+            yield stop("database rights", f"{surveyed.name}: {seen}", remedy)
+        if not surveyed.lacks:
+            yield ok("database rights", f"{surveyed.name} can be changed and put back; its text is {surveyed.encoding}")
 
 
 def objects_work(at: Circumstances) -> Iterator[Finding]:
     """Is there a view or trigger that no longer works, or a constraint that rows break? A migration may trip on it."""
-    for facts in at.survey.databases:
-        for text in facts.broken:
+    for surveyed in at.survey.databases:
+        for text in surveyed.broken:
             remedy = "mend or drop it before the climb; a migration that touches it would fail"
-            yield warn("database objects", f"{facts.name}: {text}", remedy)
-        for text in facts.invalid:
+            yield warn("database objects", f"{surveyed.name}: {text}", remedy)
+        for text in surveyed.invalid:
             is_unchecked = "not checked" in text
             remedy = "yl survey --thorough checks them" if is_unchecked else "mend these rows; a migration may refuse"
-            yield warn("database objects", f"{facts.name}: {text}", remedy)
-        if not facts.broken and not facts.invalid and not facts.trouble:
-            count = sum(facts.objects.values())
-            yield ok("database objects", f"{facts.name}: {count} views, triggers and indexes work, constraints hold")
+            yield warn("database objects", f"{surveyed.name}: {text}", remedy)
+        if not surveyed.broken and not surveyed.invalid and not surveyed.trouble:
+            count = sum(surveyed.objects.values())
+            yield ok("database objects", f"{surveyed.name}: {count} views, triggers and indexes work, constraints hold")
 
 
 def long_transactions(at: Circumstances) -> Iterator[Finding]:
     """Does somebody hold a write transaction open, or has a crash left one unfinished?"""
-    reachable = {facts.name for facts in at.survey.databases if not facts.trouble}
+    reachable = {surveyed.name for surveyed in at.survey.databases if not surveyed.trouble}
     services = {pid for about in at.survey.services.values() for pid in about.pids}
     for name, database in at.site.databases().items():
         if name not in reachable and not database.address.is_file:
@@ -97,14 +97,14 @@ def schema_as_expected(at: Circumstances) -> Iterator[Finding]:
     """Is the database at the schema of the installed release?"""
     version = at.survey.version
     installed = at.releases.of(version) if version else None
-    for one in judge_versions(at.survey.witnesses, str(version or ""), installed.sheet if installed else None):
-        witness = one.witness
-        if witness.of != "schema" or witness.part:
+    for one in judge_versions(at.survey.answers, str(version or ""), installed.sheet if installed else None):
+        answer = one.answer
+        if answer.of != "schema" or answer.part:
             continue
         if one.is_silent:
-            yield stop("schema", f"the schema probe says nothing: {witness.trouble}", "correct [[versions]]")
+            yield stop("schema", f"the schema probe says nothing: {answer.trouble}", "correct [[versions]]")
         elif not one.is_right:
-            seen = f"the database is at schema {witness.says}, and release {version} has {one.wanted}"
+            seen = f"the database is at schema {answer.says}, and release {version} has {one.wanted}"
             yield stop("schema", seen, "finish the earlier upgrade, or restore the database that fits")
         else:
-            yield ok("schema", f"the database is at schema {witness.says}")
+            yield ok("schema", f"the database is at schema {answer.says}")

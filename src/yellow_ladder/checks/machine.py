@@ -33,12 +33,12 @@ class Room:
 
     def shortage(self) -> str:
         """What is missing, or nothing."""
-        facts = os.statvfs(self.folder)
-        free = facts.f_bavail * facts.f_frsize
+        status = os.statvfs(self.folder)
+        free = status.f_bavail * status.f_frsize
         if free < self.wanted_bytes:
             return f"{bytes_in_words(self.wanted_bytes - free)} of space"
-        if facts.f_files > 0 and facts.f_favail < self.inodes:
-            return f"{self.inodes - facts.f_favail:,} inodes"
+        if status.f_files > 0 and status.f_favail < self.inodes:
+            return f"{self.inodes - status.f_favail:,} inodes"
         return ""
 
     @property
@@ -49,9 +49,9 @@ class Room:
     @property
     def seen(self) -> str:
         """What is free."""
-        facts = os.statvfs(self.folder)
-        inodes = f", {facts.f_favail:,} inodes" if facts.f_files else ""
-        return f"{bytes_in_words(facts.f_bavail * facts.f_frsize)}{inodes} free at {self.folder}"
+        status = os.statvfs(self.folder)
+        inodes = f", {status.f_favail:,} inodes" if status.f_files else ""
+        return f"{bytes_in_words(status.f_bavail * status.f_frsize)}{inodes} free at {self.folder}"
 
 
 def rooms_for(at: Circumstances, route: Route) -> list[Room]:
@@ -64,7 +64,7 @@ def rooms_for(at: Circumstances, route: Route) -> list[Room]:
         room.count_bytes += count_bytes
         room.inodes += inodes
 
-    databases = sum(facts.size_bytes for facts in at.survey.databases)
+    databases = sum(surveyed.size_bytes for surveyed in at.survey.databases)
     files = sum(entry.size for entry in at.survey.manifest.values())
     add(at.site.state.path, files + databases, _BACKUP_INODES)
     staging = at.site.state.path
@@ -73,13 +73,13 @@ def rooms_for(at: Circumstances, route: Route) -> list[Room]:
     for rung in route.leg:
         add(staging, _unpacked_bytes(rung.release), len(at.survey.manifest))
     add(staging, max((rung.release.sheet.needs.free_bytes for rung in route.leg), default=0), 0)
-    for facts in at.survey.databases:
-        spec, address = at.site.database_spec(facts.name), at.site.databases()[facts.name].address
+    for surveyed in at.survey.databases:
+        spec, address = at.site.database_spec(surveyed.name), at.site.databases()[surveyed.name].address
         if address.is_file:
             # A migration may write every page twice: once in the table, once in the journal that makes it safe.
-            add(address.path.parent, 2 * facts.size_bytes, 4)
+            add(address.path.parent, 2 * surveyed.size_bytes, 4)
         elif address.engine == "mariadb" and spec.clone != "off":
-            add(at.site.state.path, facts.size_bytes, 2 * len(facts.tables))
+            add(at.site.state.path, surveyed.size_bytes, 2 * len(surveyed.tables))
     for rung in route.leg:
         if rung.release.url and not rung.release.archive.is_file():
             add(at.site.state.downloads, rung.release.size_bytes, 2)

@@ -58,7 +58,7 @@ def _asked(rungs: Sequence[Rung]) -> dict[Thing, list[str]]:
 
 def _other_engines(at: Circumstances, thing: Thing) -> bool:
     """Whether the site runs on other engines only, so that a need of this one does not concern it."""
-    return all(facts.kind not in ("", thing.name) for facts in at.survey.databases)
+    return all(surveyed.kind not in ("", thing.name) for surveyed in at.survey.databases)
 
 
 def landings_ahead(_at: Circumstances, route: Route) -> Iterator[Finding]:

@@ -74,21 +74,21 @@ def warnings_of_releases(_at: Circumstances, route: Route) -> Iterator[Finding]:
 
 def contracts_fit(at: Circumstances, route: Route) -> Iterator[Finding]:
     """Do the releases' contracts speak of tables and columns that are there?"""
-    for facts in at.survey.databases:
-        if facts.trouble:
+    for surveyed in at.survey.databases:
+        if surveyed.trouble:
             continue  # what cannot be read is a finding of its own
-        before = DatabasePrint({table.name: _empty_print(table) for table in facts.columns})
+        before = DatabasePrint({table.name: _empty_print(table) for table in surveyed.columns})
         contracts = [
             (str(rung.to_version), contract)
             for rung in route.rungs
             for contract in rung.release.sheet.contract
-            if contract.database == facts.name
+            if contract.database == surveyed.name
         ]
         found = compose(before, contracts).contradictions
         for text in found:
             yield stop("contracts", text, "tell the release's publisher; the database may have been changed by hand")
         if not found:
-            yield ok("contracts", f"what the releases declare of the database {facts.name} fits it")
+            yield ok("contracts", f"what the releases declare of the database {surveyed.name} fits it")
     for rung in route.rungs:
         for name in {m.database for m in rung.release.sheet.migrations} - {f.name for f in at.survey.databases}:
             seen = f"{rung.to_version} migrates the database `{name}`, which the site file does not have"

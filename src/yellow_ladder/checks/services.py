@@ -11,7 +11,7 @@ import psutil
 
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.files.manifest import Entry, Kind
-from yellow_ladder.services import About, State, services_of
+from yellow_ladder.services import About, ServiceState, services_of
 from yellow_ladder.services.looking import holders_below, listeners_on, name_of
 from yellow_ladder.words import some_of
 
@@ -24,11 +24,11 @@ def services_controllable(at: Circumstances) -> Iterator[Finding]:
             seen = f"the pid file of `{spec.name}` lies inside root and in no data folder"
             yield stop("services", seen, "put it outside root")
     for service in services_of(at.site):
-        about = at.survey.services.get(service.name, About(State.UNKNOWN))
+        about = at.survey.services.get(service.name, About(ServiceState.UNKNOWN))
         trouble = service.trouble()
         if trouble:
             yield stop("services", f"the service `{service.name}` cannot be controlled: {trouble}", "correct it")
-        elif about.state is State.UNKNOWN:
+        elif about.state is ServiceState.UNKNOWN:
             yield stop("services", f"the service `{service.name}` does not answer: {about.command_line}", "correct it")
         else:
             account = f" as {about.account}" if about.account else ""
@@ -38,7 +38,7 @@ def services_controllable(at: Circumstances) -> Iterator[Finding]:
 def ports_right(at: Circumstances) -> Iterator[Finding]:
     """Is every port held by its service while it runs, and by nobody while it does not?"""
     for spec in at.site.record.services:
-        about = at.survey.services.get(spec.name, About(State.UNKNOWN))
+        about = at.survey.services.get(spec.name, About(ServiceState.UNKNOWN))
         for port in spec.ports:
             holders = listeners_on(port)
             # Only root sees whose every port is: while the service runs, an unseen holder is most likely it.
@@ -46,7 +46,7 @@ def ports_right(at: Circumstances) -> Iterator[Finding]:
             if others and about.pids:
                 seen = f"port {port} of `{spec.name}` is held by {name_of(others[0])}"
                 yield stop("ports", seen, f"see who it is: ss -ltnp 'sport = :{port}'", "the service itself")
-            elif others and about.state is State.STOPPED:
+            elif others and about.state is ServiceState.STOPPED:
                 seen = f"`{spec.name}` is stopped and its port {port} is held by {name_of(others[0])}"
                 yield stop("ports", seen, f"see who it is: ss -ltnp 'sport = :{port}'", "a free port")
             elif about.pids and not holders:
@@ -63,7 +63,7 @@ def accounts_fit(at: Circumstances) -> Iterator[Finding]:
         yield warn("accounts", seen, "see whom they should belong to; they stay as they are")
     fine = []
     for spec in at.site.record.services:
-        name = spec.wanted_account or at.survey.services.get(spec.name, About(State.UNKNOWN)).account
+        name = spec.wanted_account or at.survey.services.get(spec.name, About(ServiceState.UNKNOWN)).account
         try:
             account = pwd.getpwnam(name) if name else None
         except KeyError:
@@ -102,7 +102,7 @@ def others_in_the_files(at: Circumstances) -> Iterator[Finding]:
     ours = {pid for about in at.survey.services.values() for pid in about.pids} | {os.getpid()}
     ours |= {parent.pid for parent in psutil.Process().parents()}
     unseen = [spec.name for spec in at.site.record.services if not at.survey.services[spec.name].pids]
-    running = [name for name in unseen if at.survey.services[name].state is State.RUNNING]
+    running = [name for name in unseen if at.survey.services[name].state is ServiceState.RUNNING]
     found = [f"{one.name} ({one.pid}, {one.account}) {one.what}" for one in holders_below(at.site.root, ours)]
     if found and not running:
         remedy = "end it, or let it come to an end, before the site closes"

@@ -9,34 +9,34 @@ from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.survey.versions import judge_versions
 
 
-def witnesses_agree(at: Circumstances) -> Iterator[Finding]:
+def probes_agree(at: Circumstances) -> Iterator[Finding]:
     """Do disk and service tell the same version?"""
     version = at.survey.version
     if version is None:
-        trouble = "; ".join(w.trouble for w in at.survey.witnesses if w.of == "disk" and w.trouble)
+        trouble = "; ".join(w.trouble for w in at.survey.answers if w.of == "disk" and w.trouble)
         seen = f"the version on disk cannot be read: {trouble or 'no probe on disk holds for it'}"
         yield stop("versions", seen, "correct [[versions]] in the site file")
     installed = at.releases.of(version) if version else None
-    for one in judge_versions(at.survey.witnesses, str(version or ""), installed.sheet if installed else None):
-        witness = one.witness
-        if witness.of == "schema" and not witness.part:
+    for one in judge_versions(at.survey.answers, str(version or ""), installed.sheet if installed else None):
+        answer = one.answer
+        if answer.of == "schema" and not answer.part:
             continue  # a question of its own, whether files and database fit each other
         if one.is_silent:
-            yield warn("versions", f"the {witness.of} probe says nothing: {witness.trouble}", "see `yl survey`")
+            yield warn("versions", f"the {answer.of} probe says nothing: {answer.trouble}", "see `yl survey`")
         elif not one.is_right:
-            seen = f"{witness.where} says {witness.says}, the files say {one.wanted}"
+            seen = f"{answer.where} says {answer.says}, the files say {one.wanted}"
             remedy = "restart the service, then check again"
-            if witness.part:
-                seen = f"{witness.part} is at {witness.says}, and {version} comes with {one.wanted}"
+            if answer.part:
+                seen = f"{answer.part} is at {answer.says}, and {version} comes with {one.wanted}"
                 remedy = "bring the two together first"
-            elif witness.of == "disk":
+            elif answer.of == "disk":
                 remedy = "find out which is right: new files may have been copied over old ones"
             yield stop("versions", seen, remedy)
         else:
-            yield ok("versions", f"{witness.where} says {witness.says}")
-    for witness in at.survey.programs:
-        if witness.trouble:
-            yield warn("versions", f"{witness.part} does not tell its version: {witness.trouble}", "see `yl survey`")
+            yield ok("versions", f"{answer.where} says {answer.says}")
+    for answer in at.survey.programs:
+        if answer.trouble:
+            yield warn("versions", f"{answer.part} does not tell its version: {answer.trouble}", "see `yl survey`")
 
 
 def maintenance_flag(at: Circumstances) -> Iterator[Finding]:

@@ -9,7 +9,7 @@ import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, console, emit, to_option, wish_options
 from yellow_ladder.cli.narrator import narrated
-from yellow_ladder.cli.signals import stoppable
+from yellow_ladder.cli.signals import interruptible
 from yellow_ladder.climb.planning.prospect import RECORDS, Prospect, look_ahead
 from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.errors import BadInput, Problem
@@ -58,7 +58,7 @@ def command(
 def _watched(choices: Choices, ask: Any, every_s: float) -> Prospect:
     """Ask until nothing stops, or somebody presses Ctrl-C; a line is told whenever what stops has changed."""
     told: list[str] = []
-    with stoppable() as should_stop:
+    with interruptible() as is_interrupted:
         while True:
             prospect: Prospect = ask()
             stops = [f"{finding.check}: {finding.saw}" for finding in prospect.stops]
@@ -66,9 +66,9 @@ def _watched(choices: Choices, ask: Any, every_s: float) -> Prospect:
                 console(choices, errors=True).print(standing_line(prospect.stops, utc_now()))
                 told = stops
             end = time.monotonic() + every_s
-            while stops and not should_stop() and time.monotonic() < end:
+            while stops and not is_interrupted() and time.monotonic() < end:
                 time.sleep(min(_PAUSE_S, every_s))
-            if not stops or should_stop():
+            if not stops or is_interrupted():
                 return prospect
 
 

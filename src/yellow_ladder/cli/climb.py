@@ -10,14 +10,14 @@ import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, console, emit, to_option, wish_options
 from yellow_ladder.cli.narrator import narrated
-from yellow_ladder.cli.signals import stoppable
+from yellow_ladder.cli.signals import interruptible
 from yellow_ladder.climb.conduct import Conditions, begin, go_on
 from yellow_ladder.climb.planning.prepare import drop_plan, stage_climb
 from yellow_ladder.climb.planning.prospect import RECORDS, look_ahead, refuse_if_stopped
 from yellow_ladder.climb.proving.proof import load_proof
 from yellow_ladder.climb.record.catalog import open_climb, refuse_if_open, resting_climb, sweep_unfrozen
 from yellow_ladder.climb.record.plan import Plan
-from yellow_ladder.climb.record.standing import State
+from yellow_ladder.climb.record.standing import ClimbState
 from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.release.versions import Version
@@ -50,8 +50,8 @@ def command(choices: Choices, /, target: Version | None, yes: bool, going_on: bo
         if going_on and under_way is None:
             target, wanted = _beyond_landing(site, wanted)
         plan = under_way.plan if under_way else _agreed_plan(choices, site, target, wanted, yes=yes)
-        with stoppable() as should_stop, narrated(choices) as narrator:
-            conditions = Conditions(narrator, should_stop)
+        with interruptible() as is_interrupted, narrated(choices) as narrator:
+            conditions = Conditions(narrator, is_interrupted)
             state = go_on(plan, conditions) if under_way else begin(plan, conditions)
     _show_end(choices, plan, state)
 
@@ -93,8 +93,8 @@ def _agreed_plan(choices: Choices, site: Site, target: Version | None, wishes: W
     return plan
 
 
-def _show_end(choices: Choices, plan: Plan, state: State) -> None:
-    if state is State.CLIMBED:
+def _show_end(choices: Choices, plan: Plan, state: ClimbState) -> None:
+    if state is ClimbState.CLIMBED:
         proof = load_proof(plan)
         result: dict[str, Any] = {"climb": plan.climb, "state": str(state), "proof": proof.as_record()}
         if plan.beyond is not None:

@@ -8,11 +8,11 @@ import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, console, emit
 from yellow_ladder.cli.narrator import narrated
-from yellow_ladder.cli.signals import stoppable
+from yellow_ladder.cli.signals import interruptible
 from yellow_ladder.climb.conduct import Conditions, descend
 from yellow_ladder.climb.proving.price import Price, drop_scratch, reckon
 from yellow_ladder.climb.record.catalog import Climb, find_climb, open_climb, refuse_if_built_upon
-from yellow_ladder.climb.record.standing import State
+from yellow_ladder.climb.record.standing import ClimbState
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.report.climbs import descended_page, price_page
 from yellow_ladder.report.look import next_command
@@ -36,16 +36,16 @@ def command(choices: Choices, /, name: str | None, yes: bool, only_price: bool) 
             _show_price(choices, climb)
             return
         price = Price((), ())
-        if climb.standing.state is State.CLIMBED:
+        if climb.standing.state is ClimbState.CLIMBED:
             price = _agreed_price(choices, climb, yes=yes)
-        with stoppable() as should_stop, narrated(choices) as narrator:
-            state = descend(climb.plan, Conditions(narrator, should_stop))
+        with interruptible() as is_interrupted, narrated(choices) as narrator:
+            state = descend(climb.plan, Conditions(narrator, is_interrupted))
     result = {"climb": climb.name, "state": str(state), "price": price.as_record()}
     emit("descend", choices, result, descended_page(climb.plan))
 
 
 def _show_price(choices: Choices, climb: Climb) -> None:
-    if climb.standing.state is not State.CLIMBED:
+    if climb.standing.state is not ClimbState.CLIMBED:
         text = f"the climb {climb.name} is {climb.standing.state}: going back from it has no price"
         raise AnswerNo(Problem("no-price", text, "see yl history"))
     try:

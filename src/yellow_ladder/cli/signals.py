@@ -7,7 +7,7 @@ import signal
 from collections.abc import Iterator
 
 
-class StopRequest:
+class Interruption:
     """Remembers Ctrl-C and SIGTERM, for the runner to stop at the next safe point."""
 
     def __init__(self) -> None:
@@ -20,12 +20,12 @@ class StopRequest:
 
 
 @contextlib.contextmanager
-def stoppable() -> Iterator[StopRequest]:
+def interruptible() -> Iterator[Interruption]:
     """Turn Ctrl-C and SIGTERM into a request for the length of a block.
 
     A connection that breaks off (SIGHUP) is none: the run goes on to its end, and the site is not left closed.
     """
-    request = StopRequest()
+    request = Interruption()
 
     def ask(_number: int, _frame: object) -> None:
         request.asked = True

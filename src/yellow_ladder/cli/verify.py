@@ -9,11 +9,11 @@ from yellow_ladder.cli.narrator import narrated
 from yellow_ladder.climb.conduct import Conditions, look_only
 from yellow_ladder.climb.proving.proof import prove
 from yellow_ladder.climb.record.catalog import find_climb
-from yellow_ladder.climb.record.standing import State
+from yellow_ladder.climb.record.standing import ClimbState
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.report.climbs import proof_page
 
-_ENDED_WELL = (State.CLIMBED, State.SETTLED)
+_ENDED_WELL = (ClimbState.CLIMBED, ClimbState.SETTLED)
 
 
 @click.command("verify", cls=LadderCommand)
@@ -32,5 +32,5 @@ def command(choices: Choices, name: str | None) -> None:
             raise AnswerNo(Problem("nothing-to-verify", text, "name one that ended well: yl history"))
         with narrated(choices) as narrator:
             proof = prove(look_only(climb.plan, Conditions(narrator)), served=True, keep=False)
-    page = proof_page(proof, ended=climb.standing.state is State.CLIMBED)
+    page = proof_page(proof, ended=climb.standing.state is ClimbState.CLIMBED)
     emit("verify", choices, proof.as_record(), page, exit_code=0 if proof.is_whole else 1)

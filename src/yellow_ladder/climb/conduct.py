@@ -14,7 +14,7 @@ from yellow_ladder.climb.proving.price import drop_scratch
 from yellow_ladder.climb.record.catalog import Climb
 from yellow_ladder.climb.record.journal import JOURNAL_NAME, Journal, JournalRecord, OnAppend, What, ignore
 from yellow_ladder.climb.record.plan import Plan, freeze
-from yellow_ladder.climb.record.standing import State
+from yellow_ladder.climb.record.standing import ClimbState
 from yellow_ladder.climb.running.run import Run, StepTrouble, never, run_steps, utc_now
 from yellow_ladder.climb.steps.down import steps_down
 from yellow_ladder.climb.steps.up import steps_up
@@ -29,18 +29,18 @@ class Conditions:
     """What a run is given from outside: who listens, who may stop it, what time it is, who watches the journal."""
 
     listen: Listener = silent
-    should_stop: Callable[[], bool] = never
+    is_interrupted: Callable[[], bool] = never
     now: Callable[[], datetime] = utc_now
     on_append: OnAppend = field(default=ignore)
 
 
-def begin(plan: Plan, conditions: Conditions) -> State:
+def begin(plan: Plan, conditions: Conditions) -> ClimbState:
     """Freeze a plan that was agreed to, and climb."""
     freeze(plan)
     return go_on(plan, conditions)
 
 
-def go_on(plan: Plan, conditions: Conditions) -> State:
+def go_on(plan: Plan, conditions: Conditions) -> ClimbState:
     """Do what is left, in the direction that the journal says; returns the state at the end.
 
     Raises AnswerNo when a step failed and the site was taken back to what it was, StoppedPartWay when it could not be
@@ -48,7 +48,7 @@ def go_on(plan: Plan, conditions: Conditions) -> State:
     """
     run = _run_of(plan, conditions)
     standing = run.standing()
-    if standing.state is State.DESCENDING:
+    if standing.state is ClimbState.DESCENDING:
         return _down(run)
     if not standing.state.is_open:
         text = f"the climb {plan.climb} has ended ({standing.state})"
@@ -57,8 +57,8 @@ def go_on(plan: Plan, conditions: Conditions) -> State:
         run_steps(run, steps_up(plan))
     except StepTrouble as trouble:
         return _after_trouble(run, trouble)
-    run.note(What.END, State.CLIMBED)
-    return State.CLIMBED
+    run.note(What.END, ClimbState.CLIMBED)
+    return ClimbState.CLIMBED
 
 
 def records_of(plan: Plan) -> list[JournalRecord]:
@@ -73,14 +73,14 @@ def look_only(plan: Plan, conditions: Conditions) -> Run:
 
 def _run_of(plan: Plan, conditions: Conditions) -> Run:
     journal = Journal(plan.folder / JOURNAL_NAME, plan.digest(), conditions.on_append)
-    return Run(plan, journal, conditions.listen, conditions.should_stop, conditions.now)
+    return Run(plan, journal, conditions.listen, conditions.is_interrupted, conditions.now)
 
 
-def _after_trouble(run: Run, trouble: StepTrouble) -> State:
+def _after_trouble(run: Run, trouble: StepTrouble) -> ClimbState:
     plan, standing = run.plan, run.standing()
     if not any(step.touches_site and step.name in standing.begun for step in steps_up(plan)):  # the site still serves
         _clear_away(plan)
-        run.note(What.END, State.GIVEN_UP, {"reason": trouble.problems[0].message})
+        run.note(What.END, ClimbState.GIVEN_UP, {"reason": trouble.problems[0].message})
         raise AnswerNo(trouble.problems)
     if standing.was_open_to_users or run.site.record.on_failure == "stop":
         remedy = "correct it and go on with `yl climb --continue`, or go back with `yl descend`"
@@ -97,36 +97,36 @@ def _after_trouble(run: Run, trouble: StepTrouble) -> State:
     raise AnswerNo([Problem("climb-failed", text, remedy), *trouble.problems])
 
 
-def descend(plan: Plan, conditions: Conditions) -> State:
+def descend(plan: Plan, conditions: Conditions) -> ClimbState:
     """Go back from wherever the climb is; raises AnswerNo when it was settled or has gone back already."""
     run = _run_of(plan, conditions)
     standing = run.standing()
-    if standing.state in (State.SETTLED, State.DESCENDED, State.GIVEN_UP):
+    if standing.state in (ClimbState.SETTLED, ClimbState.DESCENDED, ClimbState.GIVEN_UP):
         text = f"the climb {plan.climb} cannot be taken back: it is {standing.state}"
         remedy = {
-            State.SETTLED: "what was kept for going back was let go; see `yl backup list` for what there is",
+            ClimbState.SETTLED: "what was kept for going back was let go; see `yl backup list` for what there is",
         }.get(standing.state, "the site is as it was before it")
         raise AnswerNo(Problem("cannot-descend", text, remedy))
-    if standing.state is State.PLANNED:
+    if standing.state is ClimbState.PLANNED:
         _clear_away(plan)
-        run.note(What.END, State.GIVEN_UP, {"reason": "taken back before it began"})
-        return State.GIVEN_UP
-    if standing.has_backup and standing.state is not State.DESCENDING:
+        run.note(What.END, ClimbState.GIVEN_UP, {"reason": "taken back before it began"})
+        return ClimbState.GIVEN_UP
+    if standing.has_backup and standing.state is not ClimbState.DESCENDING:
         check_backup(run.site.state.backups / plan.backup_name)  # while the site still serves: no backup, no descent
-    if standing.state is not State.DESCENDING:
+    if standing.state is not ClimbState.DESCENDING:
         run.note(What.TURN, "descend", {"reason": "going back was asked for"})
     return _down(run)
 
 
-def _down(run: Run) -> State:
+def _down(run: Run) -> ClimbState:
     try:
         run_steps(run, steps_down(run.plan, run.standing()))
     except StepTrouble as trouble:
         text = f"going back stopped at `{trouble.step.title}`: {trouble.problems[0].message}"
         remedy = "correct it and go on with `yl descend`"
         raise StoppedPartWay([Problem("descent-stopped", text, remedy), *trouble.problems]) from trouble
-    run.note(What.END, State.DESCENDED)
-    return State.DESCENDED
+    run.note(What.END, ClimbState.DESCENDED)
+    return ClimbState.DESCENDED
 
 
 def _clear_away(plan: Plan) -> None:
@@ -136,7 +136,7 @@ def _clear_away(plan: Plan) -> None:
 
 
 @dataclass(frozen=True, slots=True)
-class Settled:
+class SettledClimb:
     """What accepting a climb let go of."""
 
     climb: str
@@ -152,34 +152,34 @@ class Settled:
         }  # fmt: skip
 
 
-def settle(climb: Climb, conditions: Conditions, *, drop_backup: bool) -> Settled:
+def settle(climb: Climb, conditions: Conditions, *, drop_backup: bool) -> SettledClimb:
     """Accept a climb: what was kept for going back is removed; the backup stays unless it is to go too.
 
     May be repeated: a kill may have left some of it, or the backup may be let go later. Raises AnswerNo unless the
     climb has ended well.
     """
     plan = climb.plan
-    if climb.standing.state not in (State.CLIMBED, State.SETTLED):
+    if climb.standing.state not in (ClimbState.CLIMBED, ClimbState.SETTLED):
         text = f"the climb {climb.name} is {climb.standing.state}, not climbed"
         raise AnswerNo(Problem("cannot-settle", text, "only a climb that ended well can be accepted"))
     freed = what_settling_frees(climb, drop_backup=drop_backup)
     run = _run_of(plan, conditions)
-    if climb.standing.state is State.CLIMBED:
-        run.note(What.END, State.SETTLED, {"backup_dropped": drop_backup})
+    if climb.standing.state is ClimbState.CLIMBED:
+        run.note(What.END, ClimbState.SETTLED, {"backup_dropped": drop_backup})
     drop_scratch(plan)
     drop_clones(plan)
     placement_of(plan.site).drop_older(plan)
     backup = run.site.state.backups / plan.backup_name
     if drop_backup and backup.is_dir():
         let_go(read_backup(backup))
-    return Settled(plan.climb, freed, plan.backup_name, drop_backup)
+    return SettledClimb(plan.climb, freed, plan.backup_name, drop_backup)
 
 
 def what_settling_frees(climb: Climb, *, drop_backup: bool) -> int:
     """Bytes of the old tree, of clones, and of the backup where it goes too."""
     plan = climb.plan
     freed = placement_of(plan.site).kept_bytes(plan)
-    if climb.standing.state is State.CLIMBED:
+    if climb.standing.state is ClimbState.CLIMBED:
         freed += clone_bytes(climb.standing)
     backup = plan.site.state.backups / plan.backup_name
     return freed + (read_backup(backup).size_bytes() if drop_backup and backup.is_dir() else 0)

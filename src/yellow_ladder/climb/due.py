@@ -5,14 +5,13 @@ from __future__ import annotations
 from datetime import datetime, timedelta
 
 from yellow_ladder.climb.proving.expected import site_after
-from yellow_ladder.climb.proving.inventory import ask_witnesses
+from yellow_ladder.climb.proving.inventory import ask_probes
 from yellow_ladder.climb.proving.proof import ask_again, load_proof, version_faults
 from yellow_ladder.climb.record.catalog import Climb, list_climbs
 from yellow_ladder.climb.record.plan import Plan
-from yellow_ladder.climb.record.standing import State
+from yellow_ladder.climb.record.standing import ClimbState
 from yellow_ladder.errors import LadderError
-from yellow_ladder.services import State as ServiceState
-from yellow_ladder.services import services_of
+from yellow_ladder.services import ServiceState, services_of
 from yellow_ladder.site.site import Site
 
 
@@ -21,7 +20,7 @@ def due_climbs(site: Site, now: datetime) -> list[Climb]:
     days = site.record.settle.after_days
     if not days:
         return []
-    standing = [one for one in list_climbs(site) if one.standing.state is State.CLIMBED and one.standing.ended_at]
+    standing = [one for one in list_climbs(site) if one.standing.state is ClimbState.CLIMBED and one.standing.ended_at]
     return [one for one in standing if now - (one.standing.ended_at or now) >= timedelta(days=days)]
 
 
@@ -45,7 +44,7 @@ def what_speaks_against(plan: Plan) -> list[str]:
             except LadderError as fault:
                 found.append(f"the database {name}: {fault.problems[0].message}")
         served = bool(plan.running)
-        found += version_faults(plan, ask_witnesses(site, served=served))
+        found += version_faults(plan, ask_probes(site, served=served))
         found += ask_again(plan, served=served)
     except LadderError as fault:
         found.append(fault.problems[0].message)

@@ -83,7 +83,7 @@ def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discove
     """Look at an installed application; whatever cannot be read is left out. Nothing is asked, run or changed."""
     found = Discovery(root)
     entries = list(_entries(root, found))
-    files = {path: facts for path, facts in entries if facts is not None}
+    files = {path: status for path, status in entries if status is not None}
     _find_version(found, files)
     found.data = list(_data_folders(root, files))
     _find_settings(found, files)
@@ -158,9 +158,9 @@ def _data_folders(root: Path, files: dict[str, os.stat_result]) -> Iterator[Gues
     code = sorted(one.st_mtime for path, one in files.items() if Path(path).suffix in _CODE)
     installed = code[len(code) // 2] if code else 0.0
     by_folder: dict[str, list[tuple[str, os.stat_result]]] = {}
-    for path, facts in files.items():
+    for path, status in files.items():
         if "/" in path:
-            by_folder.setdefault(path.split("/", 1)[0], []).append((path, facts))
+            by_folder.setdefault(path.split("/", 1)[0], []).append((path, status))
     for folder, inside in sorted(by_folder.items()):
         if folder.lower() in _ADDON_NAMES:
             continue

@@ -14,18 +14,18 @@ from yellow_ladder.durable import sync_folder
 
 def copy_entry(source: Path, target: Path) -> None:
     """Copy a file, link or whole folder to a name that is free; links stay links, owners stay owners."""
-    facts = source.lstat()
-    if stat.S_ISDIR(facts.st_mode):
+    status = source.lstat()
+    if stat.S_ISDIR(status.st_mode):
         target.mkdir(mode=0o700)
         for name in sorted(os.listdir(source)):
             copy_entry(source / name, target / name)
-    elif stat.S_ISLNK(facts.st_mode):
+    elif stat.S_ISLNK(status.st_mode):
         target.symlink_to(source.readlink())
-    elif stat.S_ISREG(facts.st_mode):
+    elif stat.S_ISREG(status.st_mode):
         shutil.copyfile(source, target, follow_symlinks=False)
     else:
         return  # sockets and pipes belong to a running process, not to the site
-    os.chown(target, facts.st_uid, facts.st_gid, follow_symlinks=False)
+    os.chown(target, status.st_uid, status.st_gid, follow_symlinks=False)
     shutil.copystat(source, target, follow_symlinks=False)
 
 

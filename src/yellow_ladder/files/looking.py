@@ -81,13 +81,13 @@ class Looker:
         """
         found = FolderLook(path)
         try:
-            facts = self._facts(path)
+            statuses = self._statuses(path)
         except OSError as fault:
             found.trouble = f"{fault.strerror}: {fault.filename}"
             return found
         prefix = path + "/" if path else ""
         marks = []
-        for name, one in facts:
+        for name, one in statuses:
             if one.st_mode & _KIND == _FOLDER:
                 found.subfolders.append(prefix + name)
                 marks.append(f"{name}\0{one.st_ino}\0{one.st_mode}\0{one.st_uid}\0{one.st_gid}")
@@ -101,26 +101,26 @@ class Looker:
         if found.differs:
             return found
         if found.same:
-            facts = [pair for pair in facts if pair[1].st_mode & _KIND == _FOLDER]
+            statuses = [pair for pair in statuses if pair[1].st_mode & _KIND == _FOLDER]
         known = known or {}
         is_read = not any(path == folder or path.startswith(folder + "/") for folder in self.unread)
-        found.rows = [self._row(found, prefix, name, one, known, is_read) for name, one in facts]
+        found.rows = [self._row(found, prefix, name, one, known, is_read) for name, one in statuses]
         return found
 
-    def _facts(self, path: str) -> list[tuple[str, os.stat_result]]:
+    def _statuses(self, path: str) -> list[tuple[str, os.stat_result]]:
         """Names in byte order (which is the order of code points) with what the file system says of each."""
         alone, left_out = self._alone.get(path), self._left_out
         with os.scandir(f"{self.root}/{path}") as found:
             entries = list(found)
         try:
-            facts = [(entry.name, entry.stat(follow_symlinks=False)) for entry in entries]
+            status = [(entry.name, entry.stat(follow_symlinks=False)) for entry in entries]
         except FileNotFoundError:
-            facts = list(_still_there(entries))
+            status = list(_still_there(entries))
         if alone:
-            facts = [pair for pair in facts if pair[0] not in alone]
+            status = [pair for pair in status if pair[0] not in alone]
         if left_out:
-            facts = [pair for pair in facts if not left_out(pair[0])]
-        return sorted(facts, key=_name_of)
+            status = [pair for pair in status if not left_out(pair[0])]
+        return sorted(status, key=_name_of)
 
     def _row(self, found: FolderLook, prefix: str, name: str, one: os.stat_result, known: Known, is_read: bool) -> Row:
         digest = target = ""
@@ -141,7 +141,7 @@ class Looker:
 
 
 def _still_there(entries: "list[os.DirEntry[str]]") -> "Iterator[tuple[str, os.stat_result]]":
-    """Names and facts without what went away between listing and looking: the site is alive."""
+    """Names and their status without what went away between listing and looking: the site is alive."""
     for entry in entries:
         try:
             yield entry.name, entry.stat(follow_symlinks=False)

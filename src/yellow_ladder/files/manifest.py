@@ -108,18 +108,18 @@ def describe(path: str, location: str | Path) -> Entry:
 
 def entry_from(
     path: str,
-    facts: os.stat_result,
+    status: os.stat_result,
     location: str | Path = "",
     digest: str = "",
     attributes: Attributes | None = None,
 ) -> Entry:
     """An entry from what the system says of it; a link is read at its `location`."""
-    kind = kind_of(facts.st_mode)
+    kind = kind_of(status.st_mode)
     target = os.readlink(location) if kind is Kind.LINK else ""
     return Entry(
-        path, kind, stat.S_IMODE(facts.st_mode), facts.st_uid, facts.st_gid,
-        facts.st_size if kind is Kind.FILE else 0, facts.st_mtime_ns,
-        digest, target, facts.st_ino, facts.st_ctime_ns, "", attributes,
+        path, kind, stat.S_IMODE(status.st_mode), status.st_uid, status.st_gid,
+        status.st_size if kind is Kind.FILE else 0, status.st_mtime_ns,
+        digest, target, status.st_ino, status.st_ctime_ns, "", attributes,
     )  # fmt: skip
 
 
@@ -176,14 +176,14 @@ class HardLinks:
         """The entry, with `same_as` set when an earlier path of this walk is the same file."""
         if entry.kind is not Kind.FILE:
             return entry
-        facts = found.stat(follow_symlinks=False)
-        if facts.st_nlink < 2:
+        status = found.stat(follow_symlinks=False)
+        if status.st_nlink < 2:
             return entry
-        first = self._first.setdefault((facts.st_dev, facts.st_ino), entry.path)
+        first = self._first.setdefault((status.st_dev, status.st_ino), entry.path)
         return entry if first == entry.path else replace(entry, same_as=first)
 
 
-class Change(StrEnum):
+class FileChange(StrEnum):
     """How an entry of one tree stands in another."""
 
     ADDED = "added"
@@ -197,7 +197,7 @@ class Difference:
     """One path that differs between a tree expected and a tree found."""
 
     path: str
-    change: Change
+    change: FileChange
 
 
 def compare_manifests(expected: Manifest, found: Manifest) -> list[Difference]:
@@ -206,13 +206,13 @@ def compare_manifests(expected: Manifest, found: Manifest) -> list[Difference]:
     for path in sorted(expected.keys() | found.keys()):
         old, new = expected.get(path), found.get(path)
         if old is None:
-            differences.append(Difference(path, Change.ADDED))
+            differences.append(Difference(path, FileChange.ADDED))
         elif new is None:
-            differences.append(Difference(path, Change.MISSING))
+            differences.append(Difference(path, FileChange.MISSING))
         elif not old.same_content(new):
-            differences.append(Difference(path, Change.CONTENT))
+            differences.append(Difference(path, FileChange.CONTENT))
         elif not old.same_rights(new):
-            differences.append(Difference(path, Change.RIGHTS))
+            differences.append(Difference(path, FileChange.RIGHTS))
     return differences
 
 

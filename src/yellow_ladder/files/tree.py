@@ -25,7 +25,7 @@ from yellow_ladder.files.looking import FolderLook, Known, Looker, Row
 from yellow_ladder.files.manifest import Entry, kind_of
 
 _BATCH, _IN_FLIGHT = 8, 2
-_UNSETTLED_NS = 2_000_000_000
+_TOO_FRESH_NS = 2_000_000_000
 _HELPER_FROM_FOLDERS = 24
 _UNKNOWN = "?"  # no signature is this
 FORMAT = 2
@@ -152,7 +152,7 @@ class Memory:
         of the clock could not be told.
         """
         with contextlib.suppress(OSError, ValueError, TypeError):
-            before = int(self.stamp.partition("-")[0], 16) - _UNSETTLED_NS
+            before = int(self.stamp.partition("-")[0], 16) - _TOO_FRESH_NS
             return {r[0]: (r[6], r[4], r[7], r[10]) for r in self.rows(path) if r[10] and r[7] < before}
         return {}
 
@@ -283,8 +283,8 @@ def remember(tree: Tree, result_key: str, result: Mapping[str, Any]) -> None:
     for path, look in tree.folders.items():
         rows = tree.rows(look)
         line = json.dumps(rows, separators=(",", ":")).encode() + b"\n"
-        is_settled = look.same or (look.newest_ns < tree.began_ns - _UNSETTLED_NS and not look.trouble)
-        folders[path] = (look.signature if is_settled else "", low, len(line))
+        can_be_remembered = look.same or (look.newest_ns < tree.began_ns - _TOO_FRESH_NS and not look.trouble)
+        folders[path] = (look.signature if can_be_remembered else "", low, len(line))
         lines.append(line)
         low += len(line)
     if not all(signature for signature, _, _ in folders.values()):

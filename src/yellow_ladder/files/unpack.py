@@ -179,8 +179,8 @@ def _write(content: IO[bytes], location: Path, mode: int, budget: _Budget) -> st
 
 def _check_room(location: Path, count: int) -> None:
     """Refuse to fill the disk to the brim: others write to it too."""
-    facts = os.statvfs(location.parent)
-    if facts.f_bavail * facts.f_frsize < count + _ROOM_TO_LEAVE_BYTES:
+    status = os.statvfs(location.parent)
+    if status.f_bavail * status.f_frsize < count + _ROOM_TO_LEAVE_BYTES:
         full = Problem("disk-full", f"no space left to unpack into {location.parent}", "free space and try again")
         raise AnswerNo(full)
 

@@ -41,7 +41,7 @@ class About(Record):
         return self
 
 
-class ArchiveFacts(Record):
+class ArchiveRecord(Record):
     """`[archive]`: what is known of the archive itself; digests stand here for a sheet beside a plain archive."""
 
     designed = {
@@ -236,7 +236,7 @@ class ReleaseSheet(Record):
     }
     format: Literal[1]
     release: About
-    archive: ArchiveFacts = ArchiveFacts()
+    archive: ArchiveRecord = ArchiveRecord()
     reach: Reach = Reach()
     needs: Needs = Needs()
     files: Files = Files()

@@ -8,7 +8,7 @@ from rich.text import Text
 
 from yellow_ladder.backup.catalog import Backup
 from yellow_ladder.backup.copies import Copied
-from yellow_ladder.report.look import CAREFUL, Page, bullet_list, facts, next_command, table, verdict
+from yellow_ladder.report.look import CAREFUL, Page, bullet_list, labelled, next_command, table, verdict
 from yellow_ladder.site.backup_records import CopyTarget
 from yellow_ladder.words import bytes_in_words, count_of, moment_in_words
 
@@ -28,7 +28,7 @@ def backup_page(backup: Backup, words: str, dropped: Sequence[Backup] = ()) -> P
         rows.append(("not compared", f"written to meanwhile: {'; '.join(moving)}"))
     if dropped:
         rows.append(("let go", ", ".join(one.name for one in dropped)))
-    page.add(facts(rows))
+    page.add(labelled(rows))
     if backup.unsteady:
         page.add(Text("changed while being read (back up again, or with the site closed):", style=CAREFUL))
         page.add(bullet_list(backup.unsteady))
@@ -56,7 +56,7 @@ def copied_page(backup: Backup, targets: Sequence[CopyTarget], copied: Sequence[
         size = bytes_in_words(sum(one.size_bytes for one in sent))
         said = f"{size} sent" if sent else "it lay there already"
         rows.append((target.name, f"{said}{', encrypted' if target.is_sealed else ''}, {target.where}"))
-    page.add(facts(rows))
+    page.add(labelled(rows))
     return page.add(next_command((f"yl backup list --at {targets[0].name}", "what lies there")))
 
 

@@ -8,7 +8,7 @@ from datetime import datetime
 from rich.text import Text
 
 from yellow_ladder.checks import Finding, Level
-from yellow_ladder.report.look import BAD, CAREFUL, FAINT, GOOD, Page, facts, next_command, table, verdict
+from yellow_ladder.report.look import BAD, CAREFUL, FAINT, GOOD, Page, labelled, next_command, table, verdict
 from yellow_ladder.words import count_of
 
 LEVEL_STYLES = {Level.STOP: BAD, Level.WARN: CAREFUL, Level.OK: GOOD}
@@ -32,7 +32,7 @@ def check_page(findings: Sequence[Finding], target: str, *, verbose: bool = Fals
         page.add(findings_table(shown))
     if not verbose and fine:
         names = list(dict.fromkeys(finding.check for finding in fine))
-        page.add(facts([("fine", ", ".join(names) + f" ({count_of(len(fine), 'answer')}; -v shows them)")]))
+        page.add(labelled([("fine", ", ".join(names) + f" ({count_of(len(fine), 'answer')}; -v shows them)")]))
     if stops:
         return page.add(next_command(("yl check", "again, when that is mended"), ("yl check --watch", "until it is")))
     return page.add(next_command((f"yl climb --to {target}", "see the plan and climb")))

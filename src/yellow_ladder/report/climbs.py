@@ -7,14 +7,14 @@ from collections.abc import Sequence
 from rich.text import Text
 
 from yellow_ladder.checks import Level
-from yellow_ladder.climb.conduct import Settled
+from yellow_ladder.climb.conduct import SettledClimb
 from yellow_ladder.climb.planning.prospect import Prospect
 from yellow_ladder.climb.proving.price import FOLDER_NAME, Price
 from yellow_ladder.climb.proving.proof import Proof
 from yellow_ladder.climb.record.catalog import Climb
 from yellow_ladder.climb.record.journal import JournalRecord, What
 from yellow_ladder.climb.record.plan import Beyond, Plan, WayBack
-from yellow_ladder.climb.record.standing import State
+from yellow_ladder.climb.record.standing import ClimbState
 from yellow_ladder.climb.steps.up import steps_up
 from yellow_ladder.fingerprints.judge import TableVerdict, Verdict
 from yellow_ladder.report.checks import findings_table
@@ -25,8 +25,8 @@ from yellow_ladder.report.look import (
     GOOD,
     Page,
     bullet_list,
-    facts,
     heading,
+    labelled,
     next_command,
     table,
     title,
@@ -43,10 +43,10 @@ _VERDICT_STYLES = {
     Verdict.DIFFERS: BAD,
 }
 _STATE_STYLES = {
-    State.CLIMBED: GOOD,
-    State.SETTLED: GOOD,
-    State.DESCENDED: CAREFUL,
-    State.GIVEN_UP: FAINT,
+    ClimbState.CLIMBED: GOOD,
+    ClimbState.SETTLED: GOOD,
+    ClimbState.DESCENDED: CAREFUL,
+    ClimbState.GIVEN_UP: FAINT,
 }
 
 
@@ -67,7 +67,7 @@ def plan_page(prospect: Prospect, plan: Plan) -> Page:
     early = "; files are copied before the site closes, then only what changed" if plan.first_copy else ""
     data = f"{count_of(files.data_files, 'data file')} ({bytes_in_words(files.data_bytes)})"
     page.add(
-        facts(
+        labelled(
             [
                 (
                     "closed to users",
@@ -125,7 +125,7 @@ def proof_page(proof: Proof, beyond: Beyond | None = None, *, ended: bool = True
         ("settings", f"{count_of(proof.settings_kept, 'value')} of the site's own kept"),
         ("versions", f"{proof.from_version} before, {proof.to_version} now"),
     ]
-    page.add(facts(rest))
+    page.add(labelled(rest))
     if proof.remarks:
         page.add(bullet_list(proof.remarks))
     if not ended:
@@ -183,13 +183,13 @@ def descended_page(plan: Plan) -> Page:
     page = Page().add(verdict(f"{plan.site.name} is at {plan.from_version} again, as before the climb", good=True))
     newer = plan.folder / FOLDER_NAME
     if newer.is_dir():
-        page.add(facts([("written since", f"kept in {plan.site.short(newer)}")]))
+        page.add(labelled([("written since", f"kept in {plan.site.short(newer)}")]))
     return page.add(
         next_command(("yl survey", "see what is there"), (f"yl climb --to {plan.to_version}", "climb again"))
     )
 
 
-def settled_page(settled: Sequence[Settled]) -> Page:
+def settled_page(settled: Sequence[SettledClimb]) -> Page:
     """What accepting has freed."""
     page = Page()
     if not settled:
@@ -197,7 +197,7 @@ def settled_page(settled: Sequence[Settled]) -> Page:
     for one in settled:
         kept = "removed too" if one.backup_dropped else f"kept: {one.backup}"
         page.add(verdict(f"the climb {one.climb} is accepted", good=True))
-        page.add(facts([("freed", bytes_in_words(one.freed_bytes)), ("backup", kept)]))
+        page.add(labelled([("freed", bytes_in_words(one.freed_bytes)), ("backup", kept)]))
     return page
 
 
@@ -224,12 +224,12 @@ def history_page(climbs: Sequence[tuple[Climb, Sequence[JournalRecord]]], *, ste
     if last.is_open:
         return page.add(next_command(("yl climb --continue", "go on"), ("yl descend", "go back")))
     beyond = climbs[-1][0].plan.beyond
-    if beyond and last in (State.CLIMBED, State.SETTLED):
+    if beyond and last in (ClimbState.CLIMBED, ClimbState.SETTLED):
         page.add(bullet_list(beyond.instructions, "!", CAREFUL))
         return page.add(next_command(("yl climb --continue", f"go on to {beyond.to_version} when that is done")))
-    if last in (State.DESCENDED, State.GIVEN_UP):
+    if last in (ClimbState.DESCENDED, ClimbState.GIVEN_UP):
         return page.add(next_command(("yl check", "whether another climb can begin"), ("yl climb", "climb again")))
-    if last is State.CLIMBED:
+    if last is ClimbState.CLIMBED:
         return page.add(
             next_command(("yl verify", "compare data with before"), ("yl settle", "accept"), ("yl descend", "go back"))
         )

@@ -10,7 +10,7 @@ from rich.text import Text
 
 from yellow_ladder.demo import DemoSite
 from yellow_ladder.demo.proof import Picture
-from yellow_ladder.report.look import ACCENT, Page, facts, next_command, verdict
+from yellow_ladder.report.look import ACCENT, Page, labelled, next_command, verdict
 from yellow_ladder.words import count_of
 
 
@@ -27,7 +27,7 @@ def command_line(words: Sequence[str]) -> Text:
 def prepared_page(demo: DemoSite, rows: int, program_folder: str = "", *, ends: bool = True) -> Page:
     """The site that was prepared. `program_folder` is named where the shell would not find `yl` by itself."""
     page = Page().add(
-        facts(
+        labelled(
             [
                 ("site", f"Quaybook 2.4 with {count_of(rows, 'booking')}, serving at {demo.url}"),
                 ("folder", str(demo.folder)),
@@ -65,7 +65,7 @@ def closing_page(first: DemoSite, program_folder: str = "") -> Page:
     """What to try by hand. `program_folder` is named where the shell would not find `yl` by itself."""
     return Page().add(
         Rule(Text("Try by hand", style=ACCENT), style="yellow", align="left"),
-        facts([("still serving", f"Quaybook 4.0 at {first.url}")]),
+        labelled([("still serving", f"Quaybook 4.0 at {first.url}")]),
         next_command(
             *_find_program(program_folder),
             (f"cd {shlex.quote(str(first.folder))}", "the first copy, at 4.0"),

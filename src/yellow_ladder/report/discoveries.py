@@ -7,7 +7,7 @@ from pathlib import Path
 from rich.text import Text
 
 from yellow_ladder.discovery import Discovery
-from yellow_ladder.report.look import CAREFUL, FAINT, Page, bullet_list, facts, heading, next_command, title, verdict
+from yellow_ladder.report.look import CAREFUL, FAINT, Page, bullet_list, heading, labelled, next_command, title, verdict
 
 
 def discovery_page(found: Discovery, text: str, left: list[str], target: Path | None) -> Page:
@@ -22,7 +22,7 @@ def discovery_page(found: Discovery, text: str, left: list[str], target: Path | 
         if guesses:
             rows.append((label, "\n".join(f"{one.what}  ({one.why})" for one in guesses)))
     rows.append(("services", "\n".join(str(unit.file) for unit in found.units) or "no unit file points here"))
-    page.add(facts([(label, Text(value)) for label, value in rows]))
+    page.add(labelled([(label, Text(value)) for label, value in rows]))
     if found.shortened:
         page.add(Text("The folder is very large: only a part of it was looked at.", style=CAREFUL))
     if target is None:

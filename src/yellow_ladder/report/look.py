@@ -75,7 +75,7 @@ def table(headers: Sequence[str], *, right: Sequence[int] = (), fold: Sequence[i
     return made
 
 
-def facts(rows: Iterable[tuple[str, RenderableType]]) -> Table:
+def labelled(rows: Iterable[tuple[str, RenderableType]]) -> Table:
     """Names on the left, what is known on the right."""
     grid = Table.grid(padding=(0, 2))
     grid.add_column(style=FAINT, no_wrap=True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from yellow_ladder.release.pack import Packed
-from yellow_ladder.report.look import Page, facts, verdict
+from yellow_ladder.report.look import Page, labelled, verdict
 from yellow_ladder.words import bytes_in_words
 
 
@@ -12,4 +12,4 @@ def packed_page(packed: Packed) -> Page:
     page = Page().add(verdict(f"packed {packed.archive.name}", good=True))
     sizes = f"{bytes_in_words(packed.packed_bytes)}, unpacks to {bytes_in_words(packed.unpacked_bytes)}"
     digest = f"{packed.sha256}, noted in {packed.archive.parent / 'SHA256SUMS'}"
-    return page.add(facts([("files", f"{packed.files:,}"), ("size", sizes), ("SHA-256", digest)]))
+    return page.add(labelled([("files", f"{packed.files:,}"), ("size", sizes), ("SHA-256", digest)]))

@@ -13,18 +13,18 @@ from yellow_ladder.report.look import (
     GOOD,
     Page,
     bullet_list,
-    facts,
     heading,
+    labelled,
     next_command,
     table,
     title,
     verdict,
 )
-from yellow_ladder.services import State
-from yellow_ladder.survey import AddOn, Survey, Witness
+from yellow_ladder.services import ServiceState
+from yellow_ladder.survey import AddOn, ProbeAnswer, Survey
 from yellow_ladder.survey.edits import Edit
-from yellow_ladder.survey.records import DatabaseFacts
-from yellow_ladder.survey.saved import Changes
+from yellow_ladder.survey.records import SurveyedDatabase
+from yellow_ladder.survey.saved import SiteChanges
 from yellow_ladder.words import bytes_in_words, count_of, moment_in_words
 
 _LISTED, _LISTED_IN_DETAIL = 8, 200
@@ -39,10 +39,10 @@ def survey_page(
     findings = [*troubles, *survey.findings]
     if findings:
         page.add(bullet_list(findings, "!", CAREFUL))
-    rows = [("versions", _witnesses([*survey.witnesses, *survey.programs])), ("services", _services(survey))]
+    rows = [("versions", _answers_table([*survey.answers, *survey.programs])), ("services", _services(survey))]
     rows.append(("files", _files(survey)))
     rows.append(("add-ons", Text("\n").join([_addon(one) for one in survey.addons]) if survey.addons else Text("none")))
-    page.add(facts(rows))
+    page.add(labelled(rows))
     for database in survey.databases:
         _add_database(page, database, detail=detail)
     if detail:
@@ -57,9 +57,9 @@ def _last(path: str) -> str:
     return path.rsplit("/", 1)[-1]
 
 
-def _witnesses(witnesses: Sequence[Witness]) -> Text:
+def _answers_table(answers: Sequence[ProbeAnswer]) -> Text:
     lines = []
-    for one in witnesses:
+    for one in answers:
         label = one.part if one.of in ("runtime", "tool") else f"{one.of} {one.part}".strip()
         says = Text(one.says) if one.says else Text("says nothing", style=CAREFUL)
         lines.append(Text.assemble(f"{label} ", says, (f"  {one.where}", FAINT)))
@@ -69,13 +69,13 @@ def _witnesses(witnesses: Sequence[Witness]) -> Text:
 def _services(survey: Survey) -> Text:
     lines = []
     for name, about in survey.services.items():
-        style = GOOD if about.state is State.RUNNING else CAREFUL
+        style = GOOD if about.state is ServiceState.RUNNING else CAREFUL
         line = Text.assemble(f"{name} ", (str(about.state), style))
         parts = [f"since {moment_in_words(about.since)}"] if about.since else []
         parts += [f"process {about.pids[0]}"] if about.pids else []
         parts += [f"as {about.account}"] if about.account else []
         parts += [f"port {', '.join(map(str, about.ports))}"] if about.ports else []
-        parts += [about.command_line] if about.state is State.UNKNOWN else []
+        parts += [about.command_line] if about.state is ServiceState.UNKNOWN else []
         lines.append(line.append("  " + ", ".join(parts), style=FAINT))
     return Text("\n").join(lines) if lines else Text("none")
 
@@ -129,7 +129,7 @@ _KEPT_HEADINGS = {
 }
 
 
-def _add_database(page: Page, database: DatabaseFacts, *, detail: bool) -> None:
+def _add_database(page: Page, database: SurveyedDatabase, *, detail: bool) -> None:
     if database.trouble:
         page.add(Text(f"database {database.name}: {database.trouble}", style=BAD))
         return
@@ -146,7 +146,7 @@ def _add_database(page: Page, database: DatabaseFacts, *, detail: bool) -> None:
     if detail:
         users = list(database.users)
         rows = [("collations", ", ".join(database.collations)), ("sequences", ", ".join(database.sequences) or "none")]
-        page.add(facts([*rows, ("open in", ", ".join(users) or "no process that is seen from here")]))
+        page.add(labelled([*rows, ("open in", ", ".join(users) or "no process that is seen from here")]))
 
 
 def _add_detail(page: Page, survey: Survey, edits: Sequence[Edit]) -> None:
@@ -190,7 +190,7 @@ def saved_line(name: str) -> Text:
     )
 
 
-def changes_page(changes: Changes, *, detail: bool = False) -> Page:
+def changes_page(changes: SiteChanges, *, detail: bool = False) -> Page:
     """What changed between two looks at the site."""
     since = f"since {changes.since}, {moment_in_words(changes.since_when)}"
     page = Page()

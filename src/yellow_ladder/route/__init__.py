@@ -1,13 +1,13 @@
 """Routes: which releases to pass through, and why."""
 
 from yellow_ladder.route.find import PassedOver, Route, Rung, Wishes, find_route
-from yellow_ladder.route.needs import Change, Landing, Machine, Thing
+from yellow_ladder.route.needs import Landing, Machine, MachineChange, Thing
 from yellow_ladder.route.order import order_of
 
 __all__ = [
-    "Change",
     "Landing",
     "Machine",
+    "MachineChange",
     "PassedOver",
     "Route",
     "Rung",

@@ -42,7 +42,7 @@ class Machine:
 
 
 @dataclass(frozen=True, slots=True)
-class Change:
+class MachineChange:
     """A change to the machine: to a version in `wanted`. `serves_both`: the release there runs before and after it."""
 
     thing: Thing
@@ -58,7 +58,7 @@ class Landing:
 
     rungs: int
     version: Version
-    changes: tuple[Change, ...] = ()
+    changes: tuple[MachineChange, ...] = ()
     rest_days: int = 0
     people: str = ""
 
@@ -99,7 +99,7 @@ def find_landings(
     sheets = [present[1], *way]
     wants = [needs_of(sheet) if sheet else {} for sheet in sheets]
     versions = [present[0], *(sheet.version for sheet in way)]
-    changes: dict[int, list[Change]] = {}
+    changes: dict[int, list[MachineChange]] = {}
     for thing in sorted({thing for want in wants[1:] for thing in want}, key=str):
         have = machine.versions.get(thing, "")
         if have:
@@ -117,14 +117,14 @@ def find_landings(
     return found
 
 
-def _changes_of(thing: Thing, have: str, ranges: Sequence[str]) -> Iterable[tuple[int, Change]]:
+def _changes_of(thing: Thing, have: str, ranges: Sequence[str]) -> Iterable[tuple[int, MachineChange]]:
     """The fewest changes to one thing along the stations; station 0 is where the site is now."""
     last = len(ranges) - 1
     if all(_meets(have, one) for one in ranges[1:]):
         return
     if could_meet(list(ranges)):
         # One version serves the whole way and where the site is now: nobody needs to land for it.
-        yield 0, Change(thing, joined(ranges), have, serves_both=True)
+        yield 0, MachineChange(thing, joined(ranges), have, serves_both=True)
         return
     station = 0
     while station < last:
@@ -138,7 +138,7 @@ def _changes_of(thing: Thing, have: str, ranges: Sequence[str]) -> Iterable[tupl
             reach += 1
         wanted = list(ranges[end + 1 : reach + 1])
         serves_both = could_meet([ranges[end], *wanted])
-        yield end, Change(thing, joined([ranges[end], *wanted] if serves_both else wanted), have, serves_both)
+        yield end, MachineChange(thing, joined([ranges[end], *wanted] if serves_both else wanted), have, serves_both)
         have, station = joined(wanted), reach
         if reach == last:
             return

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from yellow_ladder.errors import OwnFault, Problem
 from yellow_ladder.services.commands import CommandService
-from yellow_ladder.services.port import About, Service, State
+from yellow_ladder.services.port import About, Service, ServiceState
 from yellow_ladder.services.process import ProcessService
 from yellow_ladder.site.service_records import CommandsRecord, ProcessRecord, ServiceRecord
 from yellow_ladder.site.site import Site
 
-__all__ = ["About", "CommandService", "ProcessService", "Service", "State", "services_of"]
+__all__ = ["About", "CommandService", "ProcessService", "Service", "ServiceState", "services_of"]
 
 
 def services_of(site: Site) -> list[Service]:

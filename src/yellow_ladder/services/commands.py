@@ -9,7 +9,7 @@ import psutil
 
 from yellow_ladder.processes import Completed, run_command
 from yellow_ladder.services.looking import about_process
-from yellow_ladder.services.port import About, State, not_ready, not_stopped
+from yellow_ladder.services.port import About, ServiceState, not_ready, not_stopped
 from yellow_ladder.services.readiness import readiness_of, wait_until_ready
 from yellow_ladder.site.service_records import CommandsRecord
 from yellow_ladder.site.site import Site
@@ -37,28 +37,28 @@ class CommandService:
         filled = [site.filled(word) for word in argv]
         return run_command(filled, folder=folder, deadline_s=deadline_s, environment=environment)
 
-    def state(self) -> State:
+    def state(self) -> ServiceState:
         """See the port."""
         done = self._run(self._spec.status, _STATUS_WITHIN_S)
-        return State.RUNNING if done.status == 0 else State.STOPPED
+        return ServiceState.RUNNING if done.status == 0 else ServiceState.STOPPED
 
     def start(self) -> None:
         """See the port."""
-        if self.state() is not State.RUNNING:
+        if self.state() is not ServiceState.RUNNING:
             done = self._run(self._spec.start, _START_WITHIN_S)
             if done.status != 0:
                 raise not_ready(self.name, f"start ended with {done.status}: {_last_line(done)}", "run it by hand")
         wait_until_ready(
-            self.name, readiness_of(self._spec.ready), lambda: self.state() is State.RUNNING, self._spec.log
+            self.name, readiness_of(self._spec.ready), lambda: self.state() is ServiceState.RUNNING, self._spec.log
         )
 
     def stop(self) -> None:
         """See the port. The stop command's word is not enough: status is asked until it says no."""
-        if self.state() is State.STOPPED:
+        if self.state() is ServiceState.STOPPED:
             return
         done = self._run(self._spec.stop, self._spec.stop_within_s + _STATUS_WITHIN_S)
         end = time.monotonic() + self._spec.stop_within_s
-        while self.state() is State.RUNNING:
+        while self.state() is ServiceState.RUNNING:
             if time.monotonic() > end:
                 raise not_stopped(self.name, f"stop ended with {done.status}, status still says that it runs")
             time.sleep(0.1)
@@ -66,7 +66,7 @@ class CommandService:
     def about(self) -> About:
         """See the port. Only a pid file that the site file names leads to the process."""
         state = self.state()
-        if state is not State.RUNNING or not self._spec.pid_file:
+        if state is not ServiceState.RUNNING or not self._spec.pid_file:
             return About(state)
         try:
             pid = int(self._site.resolve(self._spec.pid_file).read_text().strip())

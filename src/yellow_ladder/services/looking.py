@@ -10,7 +10,7 @@ from typing import Any
 
 import psutil
 
-from yellow_ladder.services.port import About, State
+from yellow_ladder.services.port import About, ServiceState
 from yellow_ladder.words import stamp_of
 
 
@@ -22,12 +22,12 @@ def about_process(process: psutil.Process) -> About:
             since = datetime.fromtimestamp(process.create_time(), UTC)
             account, line = process.username(), " ".join(process.cmdline())
     except psutil.NoSuchProcess:
-        return About(State.STOPPED)
+        return About(ServiceState.STOPPED)
     except psutil.AccessDenied:
-        return About(State.RUNNING, (process.pid,))
+        return About(ServiceState.RUNNING, (process.pid,))
     ports = sorted({port for one in family for port in listening_ports(one)})
     pids = tuple(one.pid for one in family)
-    return About(State.RUNNING, pids, stamp_of(since), account, tuple(ports), line)
+    return About(ServiceState.RUNNING, pids, stamp_of(since), account, tuple(ports), line)
 
 
 def listening_ports(process: psutil.Process) -> list[int]:

@@ -9,7 +9,7 @@ from typing import Protocol
 from yellow_ladder.errors import AnswerNo, Problem
 
 
-class State(StrEnum):
+class ServiceState(StrEnum):
     """Whether a service runs."""
 
     RUNNING = "running"
@@ -24,7 +24,7 @@ class About:
     Empty where it does not run or this account may not look.
     """
 
-    state: State
+    state: ServiceState
     pids: tuple[int, ...] = ()
     since: str = ""
     account: str = ""
@@ -39,7 +39,7 @@ class Service(Protocol):
     def name(self) -> str:
         """Its name in the site file."""
 
-    def state(self) -> State:
+    def state(self) -> ServiceState:
         """Whether it runs now."""
 
     def start(self) -> None:

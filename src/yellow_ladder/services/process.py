@@ -14,7 +14,7 @@ from pathlib import Path
 import psutil
 
 from yellow_ladder.services.looking import about_process
-from yellow_ladder.services.port import About, State, not_ready, not_stopped
+from yellow_ladder.services.port import About, ServiceState, not_ready, not_stopped
 from yellow_ladder.services.readiness import readiness_of, wait_until_ready
 from yellow_ladder.site.service_records import ProcessRecord
 from yellow_ladder.site.site import Site
@@ -51,9 +51,9 @@ class ProcessService:
         except (FileNotFoundError, ValueError, psutil.NoSuchProcess):
             return None
 
-    def state(self) -> State:
+    def state(self) -> ServiceState:
         """See the port."""
-        return State.RUNNING if self.process() else State.STOPPED
+        return ServiceState.RUNNING if self.process() else ServiceState.STOPPED
 
     def start(self) -> None:
         """See the port."""
@@ -115,7 +115,7 @@ class ProcessService:
     def about(self) -> About:
         """See the port."""
         process = self.process()
-        return about_process(process) if process else About(State.STOPPED)
+        return about_process(process) if process else About(ServiceState.STOPPED)
 
     def trouble(self) -> str:
         """See the port."""

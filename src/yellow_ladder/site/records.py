@@ -29,7 +29,7 @@ class ReleaseSource(Record):
 
 
 class VersionProbe(Record):
-    """`[[versions]]`: one witness of the version."""
+    """`[[versions]]`: one probe of the version."""
 
     of: Literal["disk", "served", "schema"]
     part: str = ""

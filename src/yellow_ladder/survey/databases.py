@@ -8,18 +8,18 @@ from collections.abc import Mapping
 from yellow_ladder.database import Database
 from yellow_ladder.errors import LadderError
 from yellow_ladder.services.looking import users_of_file
-from yellow_ladder.survey.records import DatabaseFacts
+from yellow_ladder.survey.records import SurveyedDatabase
 
 
-def look_at_database(name: str, database: Database, *, thorough: bool = False) -> DatabaseFacts:
-    """A database's facts, or why there are none. `thorough` checks every constraint, however long it takes."""
+def look_at_database(name: str, database: Database, *, thorough: bool = False) -> SurveyedDatabase:
+    """A database's surveyed, or why there are none. `thorough` checks every constraint, however long it takes."""
     try:
         engine = database.probe()
         tables = database.tables()
         rows = {table.name: database.count_rows_gently(table.name) for table in tables}
         traits = database.traits()
         ledger = database.ledger()
-        return DatabaseFacts(
+        return SurveyedDatabase(
             name,
             engine,
             kind=traits.engine,
@@ -39,7 +39,7 @@ def look_at_database(name: str, database: Database, *, thorough: bool = False) -
             lacks=tuple(database.lacks()),
         )
     except LadderError as fault:
-        return DatabaseFacts(name, trouble=fault.problems[0].message)
+        return SurveyedDatabase(name, trouble=fault.problems[0].message)
 
 
 def _counted(objects: Mapping[str, str]) -> dict[str, int]:

@@ -58,7 +58,7 @@ class FileClasses:
 
 
 @dataclass(slots=True)
-class Settled:
+class AsReleased:
     """What a first look at rows has sorted already: paths that are as released, and what lies in data folders."""
 
     paths: set[str] = field(default_factory=set)
@@ -66,34 +66,34 @@ class Settled:
     data_bytes: int = 0
 
 
-def sift(tree: Tree, reference: Reference | None, keep: Keep) -> tuple[dict[str, Entry], Settled, tuple[int, int]]:
+def sift(tree: Tree, reference: Reference | None, keep: Keep) -> tuple[dict[str, Entry], AsReleased, tuple[int, int]]:
     """Settle in one pass what is as released and owned as usual, and whatever lies in data folders.
 
-    Returns the entries that are left to be sorted one by one, what was settled, and the usual owner. Of a large
-    installation nearly everything is settled here, at a tenth of the cost.
+    Returns the entries that are left to be sorted one by one, what is as released, and the usual owner. Of a large
+    installation nearly everything is as_released here, at a tenth of the cost.
     """
     known: Contents = reference.contents if reference else {}
     usual = _usual_owner(tree, known)
     named = [one.file for one in keep.settings] + [path for kind in _KEPT_KINDS for path in getattr(keep, kind)]
-    settled = Settled()
+    as_released = AsReleased()
     left: dict[str, Entry] = {}
     links: dict[tuple[int, int], str] = {}
     for folder, rows in tree.by_folder():
         prefix = f"{folder}/" if folder else ""
         if folder and within(folder, keep.data):
             files = [row for row in rows if not stat.S_ISDIR(row[1])]
-            settled.data_files += len(files)
-            settled.data_bytes += sum(row[4] for row in files)
+            as_released.data_files += len(files)
+            as_released.data_bytes += sum(row[4] for row in files)
             continue
         is_plain = not within(folder, named) and not any(one.startswith(prefix) for one in (*named, *keep.data))
         for row in rows:
             path = prefix + row[0]
             wanted = known.get(path) if is_plain and row[10] else None
             if wanted is not None and wanted.what == row[10] and _has_usual_rights(row, wanted, usual):
-                settled.paths.add(path)
+                as_released.paths.add(path)
             else:
                 left[path] = entry_of(path, row, links)
-    return left, settled, usual
+    return left, as_released, usual
 
 
 def _has_usual_rights(row: Row, wanted: Content, usual: tuple[int, int]) -> bool:
@@ -108,15 +108,15 @@ def classify(
     reference: Reference | None,
     keep: Keep,
     usual: tuple[int, int],
-    settled: Settled,
+    as_released: AsReleased,
 ) -> FileClasses:
-    """Sort every file and link that is not settled. Left-over files are still among the added: see `with_leftovers`."""
+    """Sort every file and link that is not as released. Left-over files are among the added: see `with_leftovers`."""
     known: Contents = reference.contents if reference else {}
-    unchanged, edited, unclaimed = len(settled.paths), [], []
+    unchanged, edited, unclaimed = len(as_released.paths), [], []
     turned: dict[str, str] = {}
     rights: dict[str, str] = {}
     kept: dict[str, list[str]] = {}
-    data_files, data_bytes = settled.data_files, settled.data_bytes
+    data_files, data_bytes = as_released.data_files, as_released.data_bytes
     for path, entry in manifest.items():
         if within(path, keep.data):
             is_file = entry.kind is not Kind.FOLDER
@@ -141,7 +141,7 @@ def classify(
         else:
             edited.append(path)
     unclaimed.sort()
-    missing = [path for path in known if path not in manifest and path not in settled.paths]
+    missing = [path for path in known if path not in manifest and path not in as_released.paths]
     missing = [path for path in missing if not within(path, keep.data)]
     missing = [path for path in missing if not kind_kept(path, keep) or within(path, keep.addons)]
     foreign = _foreign_folders(unclaimed, manifest, known, keep)

@@ -67,8 +67,8 @@ def look_at_files(
 
 def _sorted_anew(site: Site, files: SiteFiles, reference: Reference | None, older: Sequence[Release]) -> FileClasses:
     keep = site.record.keep
-    left, settled, usual = sift(files.tree, reference, keep)
-    classes = classify(left, reference, keep, usual, settled)
+    left, as_released, usual = sift(files.tree, reference, keep)
+    classes = classify(left, reference, keep, usual, as_released)
     if not classes.unclaimed or not classes.release_known:
         return classes
     before = older_contents(older, site.state.memory, classes.unclaimed)

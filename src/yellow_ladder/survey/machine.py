@@ -6,16 +6,16 @@ from collections.abc import Iterable, Mapping
 
 from yellow_ladder.release.versions import Version
 from yellow_ladder.route import Machine, Thing
-from yellow_ladder.survey.records import Survey, Witness
+from yellow_ladder.survey.records import ProbeAnswer, Survey
 
 
 def machine_of(
-    programs: Iterable[Witness],
+    programs: Iterable[ProbeAnswer],
     parts: Mapping[str, Version],
     packages: Mapping[str, str],
     databases: Iterable[tuple[str, str]],
 ) -> Machine:
-    """Versions as witnesses told them; `databases` are (engine, version)."""
+    """Versions as answers told them; `databases` are (engine, version)."""
     versions: dict[Thing, str] = {}
     runtime = ""
     for one in programs:

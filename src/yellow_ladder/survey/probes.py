@@ -16,12 +16,12 @@ from yellow_ladder.release.versions import Version
 from yellow_ladder.services import services_of
 from yellow_ladder.site.records import Runtime, Tool, VersionProbe
 from yellow_ladder.site.site import Site
-from yellow_ladder.survey.records import Witness
+from yellow_ladder.survey.records import ProbeAnswer
 
 LARGEST_ANSWER_BYTES = 1024 * 1024
 
 
-def ask_all(site: Site, of: Sequence[str] = ("disk", "served", "schema")) -> list[Witness]:
+def ask_all(site: Site, of: Sequence[str] = ("disk", "served", "schema")) -> list[ProbeAnswer]:
     """Ask every probe of the kinds wanted that holds for the version on disk (or says nothing of versions)."""
     disk = version_on_disk(site)
     asked = []
@@ -54,27 +54,27 @@ def parts_on_disk(site: Site) -> dict[str, Version]:
     return {name: version for name, version in found.items() if version is not None}
 
 
-def ask(site: Site, probe: VersionProbe) -> Witness:
+def ask(site: Site, probe: VersionProbe) -> ProbeAnswer:
     """What one probe says."""
     where = _where(probe)
 
     def answer() -> str:
         return matched(_raw_answer(site, probe), probe.pattern)
 
-    return _witness(answer, probe.of, where, probe.part)
+    return _answer_of(answer, probe.of, where, probe.part)
 
 
-def ask_programs(site: Site) -> list[Witness]:
+def ask_programs(site: Site) -> list[ProbeAnswer]:
     """What the runtime and the tools say of their versions."""
     runtime = [_program(site, "runtime", site.record.runtime)] if site.record.runtime else []
     return [*runtime, *(_program(site, "tool", tool) for tool in site.record.tools)]
 
 
-def _program(site: Site, of: str, program: Runtime | Tool) -> Witness:
+def _program(site: Site, of: str, program: Runtime | Tool) -> ProbeAnswer:
     def answer() -> str:
         return matched(output_of(site, program.command, program.within_s), program.pattern)
 
-    return _witness(answer, of, " ".join(program.command), program.name)
+    return _answer_of(answer, of, " ".join(program.command), program.name)
 
 
 def packages_of(site: Site) -> Mapping[str, str]:
@@ -90,13 +90,13 @@ def packages_of(site: Site) -> Mapping[str, str]:
     return found
 
 
-def _witness(answer: Callable[[], str], of: str, where: str, part: str) -> Witness:
+def _answer_of(answer: Callable[[], str], of: str, where: str, part: str) -> ProbeAnswer:
     try:
-        return Witness(of, where, answer(), part=part)
+        return ProbeAnswer(of, where, answer(), part=part)
     except (OSError, ValueError, KeyError, httpx.HTTPError, httpx.InvalidURL) as fault:
-        return Witness(of, where, "", f"{fault}" or type(fault).__name__, part)
+        return ProbeAnswer(of, where, "", f"{fault}" or type(fault).__name__, part)
     except LadderError as fault:
-        return Witness(of, where, "", fault.problems[0].message, part)
+        return ProbeAnswer(of, where, "", fault.problems[0].message, part)
 
 
 def _where(probe: VersionProbe) -> str:

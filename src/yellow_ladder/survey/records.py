@@ -15,7 +15,7 @@ from yellow_ladder.survey.files import SiteFiles
 
 
 @dataclass(frozen=True, slots=True)
-class Witness:
+class ProbeAnswer:
     """What one probe says: a version, or why it says nothing. `part`: which part, runtime or tool it speaks of."""
 
     of: str
@@ -48,7 +48,7 @@ class AddOn:
 
 
 @dataclass(frozen=True, slots=True)
-class DatabaseFacts:
+class SurveyedDatabase:
     """One database: engine, size, tables with rows, what is wrong in it; or why it could not be read."""
 
     name: str
@@ -83,13 +83,13 @@ class Survey:
     product: str
     root: str
     version: Version | None
-    witnesses: tuple[Witness, ...]
-    programs: tuple[Witness, ...]
+    answers: tuple[ProbeAnswer, ...]
+    programs: tuple[ProbeAnswer, ...]
     parts: Mapping[str, Version]
     packages: Mapping[str, str]
     tree: SiteFiles
     addons: tuple[AddOn, ...]
-    databases: tuple[DatabaseFacts, ...]
+    databases: tuple[SurveyedDatabase, ...]
     services: Mapping[str, About]
     is_closed: bool
     findings: tuple[str, ...]
@@ -104,7 +104,7 @@ class Survey:
         """Every entry below root that is the site's."""
         return self.tree.manifest
 
-    def program(self, of: str, name: str = "") -> Witness | None:
+    def program(self, of: str, name: str = "") -> ProbeAnswer | None:
         """What the runtime or a tool says of itself; None where the site file has no probe of it."""
         return next((one for one in self.programs if one.of == of and name in ("", one.part)), None)
 
@@ -115,7 +115,7 @@ class Survey:
             "product": self.product,
             "root": self.root,
             "version": str(self.version) if self.version else None,
-            "versions": [asdict(witness) for witness in (*self.witnesses, *self.programs)],
+            "versions": [asdict(answer) for answer in (*self.answers, *self.programs)],
             "parts": {name: str(version) for name, version in self.parts.items()},
             "packages": dict(self.packages),
             "files": {**asdict(self.files), "unclaimed": list(self.files.unclaimed)},

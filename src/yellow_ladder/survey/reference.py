@@ -29,8 +29,8 @@ class Reference:
 
 def package_contents(release: Release, memory: Path) -> dict[str, Content]:
     """What a package holds, read once and remembered; raises BadInput for a package that is refused."""
-    facts = release.archive.stat()
-    marks = (release.archive, facts.st_size, facts.st_mtime_ns, facts.st_ctime_ns, facts.st_ino, release.limits)
+    status = release.archive.stat()
+    marks = (release.archive, status.st_size, status.st_mtime_ns, status.st_ctime_ns, status.st_ino, release.limits)
     key = hashlib.sha256(repr((marks, release.sheet.archive.top)).encode()).hexdigest()[:24]
     path = memory / "packages" / f"{key}.json"
     with contextlib.suppress(OSError, ValueError, KeyError, TypeError):

@@ -13,7 +13,7 @@ from typing import Any
 from yellow_ladder.durable import private_folder, write_json, write_whole
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
 from yellow_ladder.files.manifest import (
-    Change,
+    FileChange,
     Kind,
     Manifest,
     compare_manifests,
@@ -47,7 +47,7 @@ class Snapshot:
     name: str
     taken_at: str
     version: str
-    witnesses: Mapping[str, str]
+    answers: Mapping[str, str]
     files: Manifest
     settings: SettingsByFile
     tables: Mapping[str, tuple[str, ...]]
@@ -56,7 +56,7 @@ class Snapshot:
 
 
 @dataclass(frozen=True, slots=True)
-class Changes:
+class SiteChanges:
     """What differs between two snapshots, each as (what, before, now) or by kind of change."""
 
     since: str
@@ -82,9 +82,9 @@ def snapshot_of(site: Site, survey: Survey, name: str, now: datetime) -> Snapsho
     tables: dict[str, tuple[str, ...]] = {}
     rows: dict[str, int] = {}
     objects: dict[str, str] = {}
-    for facts in survey.databases:
-        tables |= {f"{facts.name}.{table.name}": table.columns for table in facts.columns}
-        rows |= {f"{facts.name}.{table}": count for table, count in facts.tables.items()}
+    for surveyed in survey.databases:
+        tables |= {f"{surveyed.name}.{table.name}": table.columns for table in surveyed.columns}
+        rows |= {f"{surveyed.name}.{table}": count for table, count in surveyed.tables.items()}
     for database_name, database in site.databases().items():
         try:
             objects |= {object_name(database_name, key): text for key, text in database.objects().items()}
@@ -94,7 +94,7 @@ def snapshot_of(site: Site, survey: Survey, name: str, now: datetime) -> Snapsho
         name,
         stamp_of(now),
         str(survey.version or ""),
-        {f"{one.of} {one.part} ({one.where})".replace("  ", " "): one.says for one in survey.witnesses},
+        {f"{one.of} {one.part} ({one.where})".replace("  ", " "): one.says for one in survey.answers},
         dict(survey.manifest),
         settings_of(site),
         tables,
@@ -163,16 +163,16 @@ def load_snapshot(site: Site, name: str) -> Snapshot:
         raise AnswerNo(Problem("survey-damaged", text, f"remove {folder} and keep another", str(folder))) from fault
 
 
-def compare(before: Snapshot, now: Snapshot) -> Changes:
+def compare(before: Snapshot, now: Snapshot) -> SiteChanges:
     """What changed from one moment to the other."""
-    versions = [(key, before.witnesses.get(key, ""), says) for key, says in now.witnesses.items()]
+    versions = [(key, before.answers.get(key, ""), says) for key, says in now.answers.items()]
     if before.version != now.version:
         versions.insert(0, ("the site", before.version, now.version))
     rows = [
         (table, before.rows.get(table, 0), now.rows.get(table, 0))
         for table in sorted(before.rows.keys() | now.rows.keys())
     ]
-    return Changes(
+    return SiteChanges(
         before.name,
         before.taken_at,
         tuple(one for one in versions if one[1] != one[2] and one[1]),
@@ -196,9 +196,15 @@ def _file_changes(before: Manifest, now: Manifest) -> dict[str, tuple[str, ...]]
     for one in compare_manifests(before, now):
         old, new = before.get(one.path), now.get(one.path)
         there = new or old
-        if one.change in (Change.ADDED, Change.MISSING) and there and there.kind is Kind.FOLDER:
+        if one.change in (FileChange.ADDED, FileChange.MISSING) and there and there.kind is Kind.FOLDER:
             continue  # what lies in it is listed
-        if one.change is Change.CONTENT and old and new and old.kind == new.kind and not (old.digest and new.digest):
+        if (
+            one.change is FileChange.CONTENT
+            and old
+            and new
+            and old.kind == new.kind
+            and not (old.digest and new.digest)
+        ):
             continue  # one of the two looks did not read it: judged by size and time, below
         found.setdefault(str(one.change), []).append(one.path)
     for path, new in now.items():
@@ -206,7 +212,7 @@ def _file_changes(before: Manifest, now: Manifest) -> dict[str, tuple[str, ...]]
         if old is None or (old.digest and new.digest) or not old.kind is new.kind is Kind.FILE:
             continue
         if (old.size, old.modified_ns) != (new.size, new.modified_ns):
-            found.setdefault(str(Change.CONTENT), []).append(path)
+            found.setdefault(str(FileChange.CONTENT), []).append(path)
     return {kind: tuple(sorted(paths)) for kind, paths in found.items()}
 
 

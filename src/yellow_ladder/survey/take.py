@@ -9,13 +9,13 @@ from yellow_ladder.errors import LadderError
 from yellow_ladder.files.manifest import Entry, Kind, Manifest, Skip, take_manifest
 from yellow_ladder.release.source import Release, Releases
 from yellow_ladder.release.versions import Version
-from yellow_ladder.services import About, State, services_of
+from yellow_ladder.services import About, ServiceState, services_of
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey.addons import introduce
 from yellow_ladder.survey.databases import look_at_database
 from yellow_ladder.survey.files import SiteFiles, look_at_files
 from yellow_ladder.survey.probes import ask_all, ask_programs, packages_of, parts_on_disk, version_on_disk
-from yellow_ladder.survey.records import AddOn, Survey, Witness
+from yellow_ladder.survey.records import AddOn, ProbeAnswer, Survey
 from yellow_ladder.survey.reference import Reference, package_contents
 from yellow_ladder.survey.versions import VersionVerdict, judge_versions
 
@@ -46,17 +46,17 @@ def take_survey(site: Site, releases: Releases | None, depth: Depth | None = Non
     findings: list[str] = []
     release = releases.of(version) if releases and version else None
     files = _look_at_files(site, releases, version, depth, findings)
-    witnesses = ask_all(site)
+    answers = ask_all(site)
     programs = ask_programs(site)
-    facts = tuple(look_at_database(n, db, thorough=depth.check_constraints) for n, db in site.databases().items())
+    surveyed = tuple(look_at_database(n, db, thorough=depth.check_constraints) for n, db in site.databases().items())
     offered = releases.addons if releases else ()
     is_closed = bool(site.flag and site.flag.exists())
-    findings += compare_witnesses(version, witnesses, release)
+    findings += compare_answers(version, answers, release)
     findings += [
         f"{one.part} ({one.where}) does not tell its version: {one.trouble}" for one in programs if one.trouble
     ]
     findings += [f"cannot be read: {trouble}" for trouble in files.tree.troubles]
-    for one in facts:
+    for one in surveyed:
         findings += [f"database {one.name}: {text}" for text in (*one.broken, *one.invalid)]
     if is_closed:
         findings.append(f"the site is closed to its users: the flag {site.flag} is there")
@@ -65,13 +65,13 @@ def take_survey(site: Site, releases: Releases | None, depth: Depth | None = Non
         product=site.record.product,
         root=str(site.root),
         version=version,
-        witnesses=tuple(witnesses),
+        answers=tuple(answers),
         programs=tuple(programs),
         parts=parts_on_disk(site),
         packages=_packages(site, findings),
         tree=files,
         addons=tuple(introduce(site, AddOn(path, origin), offered) for path, origin in files.classes.addons.items()),
-        databases=facts,
+        databases=surveyed,
         services=_services(site),
         is_closed=is_closed,
         findings=tuple(findings),
@@ -100,8 +100,8 @@ def _look_at_files(
     release = releases.of(version) if releases and version else None
     older = [one for one in reversed(releases.found) if version and one.version <= version] if releases else []
     if release is not None and release.archive.is_file():
-        facts = release.archive.stat()
-        key = f"package {release.archive} {facts.st_size} {facts.st_mtime_ns} {facts.st_ino}"
+        status = release.archive.stat()
+        key = f"package {release.archive} {status.st_size} {status.st_mtime_ns} {status.st_ino}"
         installed, name = release, f"the package {release.archive.name}"
 
         def read_package() -> Reference:
@@ -136,16 +136,16 @@ def _services(site: Site) -> Mapping[str, About]:
         try:
             states[service.name] = service.about()
         except LadderError as fault:
-            states[service.name] = About(State.UNKNOWN, command_line=fault.problems[0].message)
+            states[service.name] = About(ServiceState.UNKNOWN, command_line=fault.problems[0].message)
     return states
 
 
-def compare_witnesses(version: Version | None, witnesses: list[Witness], release: Release | None) -> list[str]:
-    """Where witnesses disagree, with the likely cause."""
+def compare_answers(version: Version | None, answers: list[ProbeAnswer], release: Release | None) -> list[str]:
+    """Where answers disagree, with the likely cause."""
     found = ["no version could be read on disk: see the probes below"] if version is None else []
-    for one in judge_versions(witnesses, str(version or ""), release.sheet if release else None):
+    for one in judge_versions(answers, str(version or ""), release.sheet if release else None):
         if one.is_silent:
-            found.append(f"the {one.witness.of} probe ({one.witness.where}) says nothing: {one.witness.trouble}")
+            found.append(f"the {one.answer.of} probe ({one.answer.where}) says nothing: {one.answer.trouble}")
         elif not one.is_right:
             found.append(_likely_cause(one, str(version)))
     return found
@@ -153,7 +153,7 @@ def compare_witnesses(version: Version | None, witnesses: list[Witness], release
 
 def _likely_cause(verdict: VersionVerdict, version: str) -> str:
     """What probes that disagree most likely mean."""
-    one, wanted = verdict.witness, verdict.wanted
+    one, wanted = verdict.answer, verdict.wanted
     if one.part:
         seen = f"{one.part} is at {one.says} ({one.where}) and release {version} comes with {wanted}"
         return f"{seen}: likely only one of the two was upgraded"

@@ -23,7 +23,7 @@ from yellow_ladder.files.manifest import Entry, manifest_to_lines, take_manifest
 from yellow_ladder.migrations.apply import missing_file
 from yellow_ladder.release.sheet import Migration
 from yellow_ladder.release.source import check_digest
-from yellow_ladder.services import State
+from yellow_ladder.services import ServiceState
 from yellow_ladder.site.site import Site
 
 
@@ -100,11 +100,11 @@ def _plan(
             {name: schema_digest(database) for name, database in site.databases().items()},
         ),
         rungs=rungs,
-        running=tuple(name for name, about in survey.services.items() if about.state is State.RUNNING),
+        running=tuple(name for name, about in survey.services.items() if about.state is ServiceState.RUNNING),
         settings=carried.decisions,
         beyond=_beyond(prospect),
         first_copy=_wants_first_copy(prospect),
-        ways_back=tuple(way_back(site, facts) for facts in survey.databases),
+        ways_back=tuple(way_back(site, surveyed) for surveyed in survey.databases),
     )
 
 

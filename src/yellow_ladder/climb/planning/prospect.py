@@ -12,7 +12,7 @@ from yellow_ladder.checks import Circumstances, Finding, Level, Past, run_checks
 from yellow_ladder.checks.releases import fetching
 from yellow_ladder.climb.planning.recorded import CLIMB_RECORDS
 from yellow_ladder.climb.record.catalog import list_climbs, open_climb
-from yellow_ladder.climb.record.standing import State
+from yellow_ladder.climb.record.standing import ClimbState
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
 from yellow_ladder.events import Listener, silent
 from yellow_ladder.release.index import bring_here
@@ -149,6 +149,6 @@ def _past(site: Site, version: Version | None) -> Past:
         return Past(trouble=f"{fault.strerror}: {fault.filename}")
     came_here = None
     for climb in climbs:
-        if climb.standing.state in (State.CLIMBED, State.SETTLED) and str(version) == climb.plan.to_version:
+        if climb.standing.state in (ClimbState.CLIMBED, ClimbState.SETTLED) and str(version) == climb.plan.to_version:
             came_here = climb.standing.ended_at
     return Past(unfinished.name if unfinished else "", came_here)

@@ -7,14 +7,14 @@ from functools import partial
 
 from yellow_ladder.climb.record.catalog import list_climbs
 from yellow_ladder.climb.record.plan import Plan
-from yellow_ladder.climb.record.standing import State
+from yellow_ladder.climb.record.standing import ClimbState
 from yellow_ladder.errors import LadderError
 from yellow_ladder.release.versions import Version
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey.reference import Reference, recorded_contents
 from yellow_ladder.survey.take import RecordFinder
 
-_ENDED_WELL = (State.CLIMBED, State.SETTLED)
+_ENDED_WELL = (ClimbState.CLIMBED, ClimbState.SETTLED)
 
 
 def find_in_climbs(site: Site, version: Version) -> tuple[str, Callable[[], Reference]] | None:

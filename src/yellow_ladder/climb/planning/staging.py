@@ -118,13 +118,13 @@ def _put_settings(staged: Path, version: str, carried: Carried) -> set[str]:
             settings = read_settings(decoded(raw, file), spec.format, file)
             carry_out(settings, decisions)
             raw = carried.settings[file] = settings.text().encode()
-        facts = (carried.site.root / file).stat()
+        status = (carried.site.root / file).stat()
         location = staged / target
         location.parent.mkdir(parents=True, exist_ok=True)
         remove_entry(location)
         location.write_bytes(raw)
-        os.chown(location, facts.st_uid, facts.st_gid)
-        location.chmod(facts.st_mode & 0o7777)
+        os.chown(location, status.st_uid, status.st_gid)
+        location.chmod(status.st_mode & 0o7777)
         placed.add(target)
     return placed
 

@@ -9,7 +9,7 @@ from yellow_ladder.climb.record.plan import WayBack
 from yellow_ladder.durable import write_memo
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.site.site import Site
-from yellow_ladder.survey.records import DatabaseFacts
+from yellow_ladder.survey.records import SurveyedDatabase
 
 # Bytes of the database a second, as seen on a small machine; what this machine does is remembered and taken instead.
 _LOAD_RATES = {"sqlite": 400e6, "postgresql": 60e6, "mariadb": 20e6, "mysql": 20e6}
@@ -18,7 +18,7 @@ _LEAST_S, _TELLING_BYTES = 1.0, 16 * 1024**2
 _MEMORY_NAME = "rates.json"
 
 
-def way_back(site: Site, facts: DatabaseFacts) -> WayBack:
+def way_back(site: Site, facts: SurveyedDatabase) -> WayBack:
     """How a database will go back. Raises AnswerNo where the site file requires a clone and there can be none."""
     spec, database = site.database_spec(facts.name), site.databases()[facts.name]
     load_s = facts.size_bytes / _remembered(site).get(facts.kind, _LOAD_RATES.get(facts.kind, 50e6))

@@ -19,25 +19,25 @@ from yellow_ladder.fingerprints.records import DatabasePrint
 from yellow_ladder.fingerprints.scan import take_fingerprint
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey.probes import ask_all
-from yellow_ladder.survey.records import Witness
+from yellow_ladder.survey.records import ProbeAnswer
 
 Prints = Mapping[str, DatabasePrint]
 BEFORE_NAME, AFTER_NAME = "before.json", "after.json"
 
 
 @dataclass(frozen=True, slots=True)
-class DataSurvey:
-    """Versions and data at one moment: witnesses, fingerprints by database, the digest of the file tree."""
+class Inventory:
+    """Versions and data at one moment: answers, fingerprints by database, the digest of the file tree."""
 
     taken_at: str
-    witnesses: tuple[Witness, ...]
+    answers: tuple[ProbeAnswer, ...]
     databases: Mapping[str, DatabasePrint]
     tree: str
     files: int
 
     def says(self, of: str) -> list[str]:
         """What the probes of a kind say."""
-        return [witness.says for witness in self.witnesses if witness.of == of]
+        return [answer.says for answer in self.answers if answer.of == of]
 
     @property
     def rows(self) -> int:
@@ -48,26 +48,26 @@ class DataSurvey:
         """As JSON."""
         return {
             "taken_at": self.taken_at,
-            "versions": [asdict(witness) for witness in self.witnesses],
+            "versions": [asdict(answer) for answer in self.answers],
             "databases": {name: one.as_record() for name, one in self.databases.items()},
             "tree": self.tree,
             "files": self.files,
         }
 
 
-def write_survey(plan: Plan, name: str, survey: DataSurvey) -> None:
+def write_inventory(plan: Plan, name: str, survey: Inventory) -> None:
     """Keep a survey in the climb's folder."""
     write_json(plan.folder / name, survey.as_record())
 
 
-def read_survey(plan: Plan, name: str) -> DataSurvey:
+def read_inventory(plan: Plan, name: str) -> Inventory:
     """Read a survey; raises AnswerNo when the climb did not get as far as taking it."""
     path: Path = plan.folder / name
     try:
         record = json.loads(path.read_bytes())
         databases = {key: DatabasePrint.from_record(one) for key, one in record["databases"].items()}
-        witnesses = tuple(Witness(**one) for one in record["versions"])
-        return DataSurvey(record["taken_at"], witnesses, databases, record["tree"], record["files"])
+        answers = tuple(ProbeAnswer(**one) for one in record["versions"])
+        return Inventory(record["taken_at"], answers, databases, record["tree"], record["files"])
     except FileNotFoundError as gone:
         text = f"the climb {plan.climb} did not get as far as taking {name}"
         raise AnswerNo(Problem("no-survey", text, "there is nothing to compare with", str(path))) from gone
@@ -106,6 +106,6 @@ def fingerprint_all(
     return prints
 
 
-def ask_witnesses(site: Site, *, served: bool) -> tuple[Witness, ...]:
+def ask_probes(site: Site, *, served: bool) -> tuple[ProbeAnswer, ...]:
     """What disk, database and (while services run) the service say."""
     return tuple(ask_all(site, ("disk", "schema", "served") if served else ("disk", "schema")))

@@ -13,14 +13,14 @@ from typing import Any
 from yellow_ladder.backup.catalog import Ground, read_backup
 from yellow_ladder.backup.restore import look_outside
 from yellow_ladder.climb.proving.expected import expected_tree, present_tree, site_after
-from yellow_ladder.climb.proving.inventory import AFTER_NAME, read_survey
+from yellow_ladder.climb.proving.inventory import AFTER_NAME, read_inventory
 from yellow_ladder.climb.record.plan import Plan, migrations_folder
 from yellow_ladder.database import Database
 from yellow_ladder.database.port import TableChanges
 from yellow_ladder.durable import private_folder
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.copying import copy_entry, remove_entry
-from yellow_ladder.files.manifest import Change, Entry, Kind, compare_manifests
+from yellow_ladder.files.manifest import Entry, FileChange, Kind, compare_manifests
 from yellow_ladder.migrations.apply import apply_scripts, read_scripts
 
 FOLDER_NAME, SCRATCH_NAME, ROWS_NAME = "written-since", "price", "rows"
@@ -81,7 +81,7 @@ def reckon(plan: Plan, copies: Mapping[str, Database] | None = None) -> Price:
     copied for that, so that nobody who writes to it waits. `copies` are copies that there are already.
     """
     try:
-        then = read_survey(plan, AFTER_NAME)
+        then = read_inventory(plan, AFTER_NAME)
     except LadderError:
         return Price((), ())
     tables: list[TablePrice] = []
@@ -174,7 +174,7 @@ def _changed_files(plan: Plan) -> list[str]:
     manifest = read_backup(plan.site.state.backups / plan.backup_name).manifest()
     outside = {path: entry for path, entry in manifest.items() if path.startswith("/")}
     there = look_outside(Ground(plan.site.root), outside)
-    differing += [one for one in compare_manifests(outside, there) if one.change is Change.CONTENT]
+    differing += [one for one in compare_manifests(outside, there) if one.change is FileChange.CONTENT]
     found |= there
     return [one.path for one in differing if one.path in found and found[one.path].kind is not Kind.FOLDER]
 

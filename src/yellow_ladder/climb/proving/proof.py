@@ -11,19 +11,19 @@ from yellow_ladder.climb.proving.expected import data_folders_after, expected_tr
 from yellow_ladder.climb.proving.inventory import (
     AFTER_NAME,
     BEFORE_NAME,
-    DataSurvey,
-    ask_witnesses,
+    Inventory,
+    ask_probes,
     fingerprint_all,
-    read_survey,
-    write_survey,
+    read_inventory,
+    write_inventory,
 )
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.running.run import Run
 from yellow_ladder.durable import write_json
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.files.manifest import (
-    Change,
     Entry,
+    FileChange,
     Kind,
     compare_manifests,
     tree_digest,
@@ -34,7 +34,7 @@ from yellow_ladder.fingerprints.lineage import Lineage, compose
 from yellow_ladder.settings.formats import read_settings_file
 from yellow_ladder.settings.judge import SettingsVerdict, judge_settings
 from yellow_ladder.survey.questions import ask_question
-from yellow_ladder.survey.records import Witness
+from yellow_ladder.survey.records import ProbeAnswer
 from yellow_ladder.survey.versions import judge_versions
 
 PROOF_NAME = "proof.json"
@@ -68,7 +68,7 @@ class Proof:
         return {**asdict(self), "whole": self.is_whole}
 
 
-def lineages(plan: Plan, before: DataSurvey) -> dict[str, Lineage]:
+def lineages(plan: Plan, before: Inventory) -> dict[str, Lineage]:
     """Where every column of every database comes from."""
     return {name: compose(one, plan.contracts_of(name)) for name, one in before.databases.items()}
 
@@ -79,20 +79,20 @@ def prove(run: Run, *, served: bool, keep: bool = True) -> Proof:
     Raises AnswerNo where there is nothing to compare with; a difference is a fault in the proof, not an error.
     """
     plan = run.plan
-    before = read_survey(plan, BEFORE_NAME)
+    before = read_inventory(plan, BEFORE_NAME)
     lines = lineages(plan, before)
     prints = fingerprint_all(run, run.site.databases(), lines, before.databases)
     expected = expected_tree(plan)
     found = present_tree(plan, expected)
-    after = DataSurvey(
+    after = Inventory(
         run.stamp(),
-        ask_witnesses(site_after(plan), served=served),
+        ask_probes(site_after(plan), served=served),
         prints,
         tree_digest(found),
         _count(found),
     )
     if keep:
-        write_survey(plan, AFTER_NAME, after)
+        write_inventory(plan, AFTER_NAME, after)
     tables = {
         name: tuple(judge(before.databases[name], prints[name], lines[name], run.site.database_spec(name).volatile))
         for name in prints
@@ -117,7 +117,7 @@ def prove(run: Run, *, served: bool, keep: bool = True) -> Proof:
             *faults,
             *file_faults,
             *settings.faults,
-            *version_faults(plan, after.witnesses),
+            *version_faults(plan, after.answers),
             *ask_again(plan, served=served),
         ),
         remarks=tuple(remarks),
@@ -167,9 +167,9 @@ def _judge_files(run: Run, expected: Mapping[str, Entry], found: Mapping[str, En
     folders = list(data_folders_after(run.plan).values())
     faults, remarks = [], []
     for one in compare_manifests(expected, found):
-        if one.change is Change.ADDED and within(one.path, folders):
+        if one.change is FileChange.ADDED and within(one.path, folders):
             remarks.append(f"new in a data folder: {one.path}")
-        elif one.path in expected and expected[one.path].kind is Kind.FOLDER and one.change is Change.CONTENT:
+        elif one.path in expected and expected[one.path].kind is Kind.FOLDER and one.change is FileChange.CONTENT:
             faults.append(f"file {one.path}: is no folder any more")
         else:
             faults.append(f"file {one.path}: {_FILE_WORDS[one.change]}")
@@ -177,10 +177,10 @@ def _judge_files(run: Run, expected: Mapping[str, Entry], found: Mapping[str, En
 
 
 _FILE_WORDS = {
-    Change.ADDED: "is there and belongs to nothing",
-    Change.MISSING: "is missing",
-    Change.CONTENT: "has another content",
-    Change.RIGHTS: "has another owner or mode",
+    FileChange.ADDED: "is there and belongs to nothing",
+    FileChange.MISSING: "is missing",
+    FileChange.CONTENT: "has another content",
+    FileChange.RIGHTS: "has another owner or mode",
 }
 
 
@@ -210,7 +210,7 @@ def ask_again(plan: Plan, *, served: bool) -> list[str]:
     return faults
 
 
-def version_faults(plan: Plan, witnesses: Sequence[Witness]) -> list[str]:
+def version_faults(plan: Plan, answers: Sequence[ProbeAnswer]) -> list[str]:
     """What is wrong with what the probes say of the new version."""
-    verdicts = judge_versions(witnesses, plan.to_version, plan.rungs[-1].parsed)
+    verdicts = judge_versions(answers, plan.to_version, plan.rungs[-1].parsed)
     return [one.fault for one in verdicts if not one.is_right]

@@ -6,7 +6,7 @@ import contextlib
 from collections.abc import Collection
 
 from yellow_ladder.backup.catalog import read_backup
-from yellow_ladder.climb.proving.inventory import BEFORE_NAME, read_survey
+from yellow_ladder.climb.proving.inventory import BEFORE_NAME, read_inventory
 from yellow_ladder.climb.record.catalog import Climb
 from yellow_ladder.errors import LadderError
 from yellow_ladder.settings.formats import read_settings_file
@@ -19,7 +19,7 @@ def snapshot_before(climb: Climb, named_now: Collection[str]) -> Snapshot:
     Raises AnswerNo or BadInput when the climb did not get that far or its backup was let go.
     """
     plan = climb.plan
-    survey = read_survey(plan, BEFORE_NAME)
+    survey = read_inventory(plan, BEFORE_NAME)
     backup = read_backup(plan.site.state.backups / plan.backup_name)
     settings = {}
     for spec in plan.site.record.keep.settings:
@@ -39,7 +39,7 @@ def snapshot_before(climb: Climb, named_now: Collection[str]) -> Snapshot:
         f"the climb {climb.name}",
         survey.taken_at,
         plan.from_version,
-        {f"{one.of} {one.part} ({one.where})".replace("  ", " "): one.says for one in survey.witnesses},
+        {f"{one.of} {one.part} ({one.where})".replace("  ", " "): one.says for one in survey.answers},
         {path: entry for path, entry in backup.manifest().items() if not path.startswith("/")},
         settings,
         tables,

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from yellow_ladder.climb.record.journal import JOURNAL_NAME, Journal
 from yellow_ladder.climb.record.plan import PLAN_NAME, Plan, read_plan
-from yellow_ladder.climb.record.standing import Standing, State, fold
+from yellow_ladder.climb.record.standing import ClimbState, Standing, fold
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.site.site import Site
@@ -41,7 +41,7 @@ def load_climb(folder: Path) -> Climb:
     return Climb(plan, fold(Journal(folder / JOURNAL_NAME, plan.digest()).records))
 
 
-def find_climb(site: Site, name: str | None, states: Collection[State] = (State.CLIMBED,)) -> Climb:
+def find_climb(site: Site, name: str | None, states: Collection[ClimbState] = (ClimbState.CLIMBED,)) -> Climb:
     """The climb of a name; without one the newest in one of `states`, or the newest of all where none is.
 
     Raises BadInput where there is none.
@@ -60,12 +60,12 @@ def refuse_if_built_upon(site: Site, climb: Climb) -> None:
     """Raise AnswerNo when a later climb started from where this one ended: going back goes one climb at a time."""
     climbs = list_climbs(site)
     later = climbs[[one.name for one in climbs].index(climb.name) + 1 :]
-    standing = [one for one in later if one.standing.state in (State.CLIMBED, State.SETTLED)]
-    if standing and climb.standing.state is State.CLIMBED:
+    standing = [one for one in later if one.standing.state in (ClimbState.CLIMBED, ClimbState.SETTLED)]
+    if standing and climb.standing.state is ClimbState.CLIMBED:
         newest = standing[-1]
         text = f"the climb {newest.name} came after {climb.name}"
         remedy = f"go back from that one first: yl descend {newest.name}"
-        if newest.standing.state is State.SETTLED:
+        if newest.standing.state is ClimbState.SETTLED:
             remedy = "it was accepted, so there is no way back past it but a backup: yl backup list"
         raise AnswerNo(Problem("built-upon", text, remedy))
 
@@ -77,7 +77,7 @@ def open_climb(site: Site) -> Climb | None:
 
 def resting_climb(site: Site) -> Climb | None:
     """The climb that brought the site to a landing from which the way leads on, if that is where it is."""
-    standing = [one for one in list_climbs(site) if one.standing.state in (State.CLIMBED, State.SETTLED)]
+    standing = [one for one in list_climbs(site) if one.standing.state in (ClimbState.CLIMBED, ClimbState.SETTLED)]
     return standing[-1] if standing and standing[-1].plan.beyond else None
 
 
@@ -92,7 +92,9 @@ def refuse_if_open(site: Site) -> None:
 
 def needed_backups(site: Site) -> set[str]:
     """Names of backups that a climb still needs for going back: it is under way, or was not accepted yet."""
-    climbs = [one for one in list_climbs(site) if one.standing.state.is_open or one.standing.state is State.CLIMBED]
+    climbs = [
+        one for one in list_climbs(site) if one.standing.state.is_open or one.standing.state is ClimbState.CLIMBED
+    ]
     return {one.plan.backup_name for one in climbs}
 
 

@@ -13,7 +13,7 @@ from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.words import moment_of
 
 
-class State(StrEnum):
+class ClimbState(StrEnum):
     """Where a climb stands."""
 
     PLANNED = "planned"
@@ -27,14 +27,14 @@ class State(StrEnum):
     @property
     def is_open(self) -> bool:
         """Whether the climb is under way, so that no other may begin."""
-        return self in (State.PLANNED, State.CLIMBING, State.DESCENDING)
+        return self in (ClimbState.PLANNED, ClimbState.CLIMBING, ClimbState.DESCENDING)
 
 
 @dataclass(slots=True)
 class Standing:
     """What the journal says: the state, and the facts of every step done in the present direction."""
 
-    state: State = State.PLANNED
+    state: ClimbState = ClimbState.PLANNED
     up: dict[StepName, Mapping[str, Any]] = field(default_factory=dict)
     down: dict[StepName, Mapping[str, Any]] = field(default_factory=dict)
     begun: set[StepName] = field(default_factory=set)
@@ -45,7 +45,7 @@ class Standing:
     @property
     def done(self) -> dict[StepName, Mapping[str, Any]]:
         """Steps done in the direction that the climb goes now."""
-        return self.down if self.state in (State.DESCENDING, State.DESCENDED) else self.up
+        return self.down if self.state in (ClimbState.DESCENDING, ClimbState.DESCENDED) else self.up
 
     @property
     def has_backup(self) -> bool:
@@ -68,18 +68,18 @@ def fold(records: Sequence[JournalRecord]) -> Standing:
 
 def _advance(standing: Standing, record: JournalRecord) -> None:
     if record.what is What.BEGIN:
-        if standing.state is State.PLANNED:
-            standing.state = State.CLIMBING
-        if standing.state is State.CLIMBING:
+        if standing.state is ClimbState.PLANNED:
+            standing.state = ClimbState.CLIMBING
+        if standing.state is ClimbState.CLIMBING:
             standing.begun.add(StepName.parse(record.step))
     elif record.what is What.DONE:
         standing.done[StepName.parse(record.step)] = record.facts
     elif record.what is What.FAILED:
         standing.why, standing.failed_step = str(record.facts.get("reason", "")), record.step
     elif record.what is What.TURN:
-        standing.state = State.DESCENDING
+        standing.state = ClimbState.DESCENDING
         standing.why = standing.why or str(record.facts.get("reason", ""))
     else:
-        standing.state = State(record.step)
-        if standing.state is not State.SETTLED:
+        standing.state = ClimbState(record.step)
+        if standing.state is not ClimbState.SETTLED:
             standing.ended_at = moment_of(record.at)

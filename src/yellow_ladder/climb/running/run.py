@@ -32,12 +32,12 @@ Facts = Mapping[str, Any]
 
 @dataclass(slots=True)
 class Run:
-    """All that steps work with. `should_stop` tells that somebody pressed Ctrl-C; time is passed in."""
+    """All that steps work with. `is_interrupted` tells that somebody pressed Ctrl-C; time is passed in."""
 
     plan: Plan
     journal: Journal
     listen: Listener
-    should_stop: Callable[[], bool] = never
+    is_interrupted: Callable[[], bool] = never
     now: Callable[[], datetime] = utc_now
     site: Site = field(init=False)
 
@@ -48,7 +48,7 @@ class Run:
     def tell(self, event: Event) -> None:
         """Pass an event on; progress is also where a long step can be stopped, since steps may be repeated."""
         self.listen(event)
-        if isinstance(event, Progress) and self.should_stop():
+        if isinstance(event, Progress) and self.is_interrupted():
             raise stopped(self)
 
     def standing(self) -> Standing:
@@ -104,7 +104,7 @@ def run_steps(run: Run, steps: Sequence[Step]) -> None:
     for number, step in enumerate(steps, start=1):
         if step.name in done:
             continue
-        if run.should_stop():
+        if run.is_interrupted():
             raise stopped(run)
         name = str(step.name)
         run.note(What.BEGIN, name)

@@ -8,7 +8,7 @@ from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Step, Work
 from yellow_ladder.climb.steps.shared import start_steps, stop_steps
-from yellow_ladder.climb.works.backing_up import back_up, back_up_files, copy_first, read_backup_back, survey_before
+from yellow_ladder.climb.works.backing_up import back_up, back_up_files, copy_first, read_backup_back, take_inventory
 from yellow_ladder.climb.works.clones import clone
 from yellow_ladder.climb.works.copies import copy_after, copy_to
 from yellow_ladder.climb.works.door import close, open_up
@@ -51,7 +51,7 @@ def _window_begins(plan: Plan) -> list[Step]:
             for name in databases
         ),
         _reads(StepKind.READ_BACK, "read the backup back", read_backup_back),
-        _reads(StepKind.BEFORE, "write down all data as it is now", survey_before),
+        _reads(StepKind.BEFORE, "write down all data as it is now", take_inventory),
         *(Step(StepName(StepKind.CLONE, name), f"clone the database {name}", clone(name)) for name in cloned),
         *_copies(plan, "before"),
     ]

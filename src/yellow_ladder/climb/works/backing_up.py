@@ -8,7 +8,7 @@ from dataclasses import asdict, replace
 from yellow_ladder.backup.catalog import DatabaseBackup, read_backup
 from yellow_ladder.backup.files import Making, first_base, write_files, write_first
 from yellow_ladder.backup.make import finish, write_database
-from yellow_ladder.climb.proving.inventory import BEFORE_NAME, DataSurvey, ask_witnesses, write_survey
+from yellow_ladder.climb.proving.inventory import BEFORE_NAME, Inventory, ask_probes, write_inventory
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.errors import AnswerNo, Problem
@@ -82,17 +82,17 @@ def read_backup_back(run: Run) -> Facts:
     return {"bytes": backup.size_bytes(), "backup": backup.name}
 
 
-def survey_before(run: Run) -> Facts:
+def take_inventory(run: Run) -> Facts:
     """Put together what is known of the data before: fingerprints from the backup, versions, the tree."""
     backup = read_backup(run.site.state.backups / run.plan.backup_name)
     prints = {name: backup.fingerprint(name) for name in run.site.databases()}
     manifest = {path: entry for path, entry in backup.manifest().items() if not path.startswith("/")}
-    survey = DataSurvey(
+    survey = Inventory(
         run.stamp(),
-        ask_witnesses(run.site, served=False),
+        ask_probes(run.site, served=False),
         prints,
         tree_digest(manifest),
         count_files(manifest),
     )
-    write_survey(run.plan, BEFORE_NAME, survey)
+    write_inventory(run.plan, BEFORE_NAME, survey)
     return {"rows": survey.rows, "files": survey.files}

@@ -7,9 +7,9 @@ from collections.abc import Sequence
 from yellow_ladder.backup.catalog import read_backup
 from yellow_ladder.climb.proving.inventory import (
     BEFORE_NAME,
-    ask_witnesses,
+    ask_probes,
     fingerprint_all,
-    read_survey,
+    read_inventory,
 )
 from yellow_ladder.climb.proving.proof import prove
 from yellow_ladder.climb.record.standing import Standing
@@ -35,12 +35,12 @@ def prove_back(run: Run) -> Facts:
     """See that every version and, where it was changed, all data are as before; raises AnswerNo otherwise."""
     standing = run.standing()
     served = bool(run.plan.running)
-    for one in judge_versions(ask_witnesses(run.site, served=served), run.plan.from_version):
+    for one in judge_versions(ask_probes(run.site, served=served), run.plan.from_version):
         if not one.is_right:
-            raise AnswerNo(Problem("not-as-before", one.fault, "see `yl survey`", one.witness.where))
+            raise AnswerNo(Problem("not-as-before", one.fault, "see `yl survey`", one.answer.where))
     if not standing.has_backup or StepName(StepKind.BEFORE) not in standing.up:
         return {"summary": "nothing had been changed"}
-    before = read_survey(run.plan, BEFORE_NAME)
+    before = read_inventory(run.plan, BEFORE_NAME)
     if any(_by_clone(standing, name) for name in before.databases):
         _start_all(run)  # an earlier attempt may have been killed while it loaded what a clone did not hold
     now = {name: _print_now(run, name, standing) for name in run.site.databases()}

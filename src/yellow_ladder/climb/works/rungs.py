@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import asdict
 
 from yellow_ladder.climb.placing.kinds import placement_of
-from yellow_ladder.climb.proving.inventory import ask_witnesses
+from yellow_ladder.climb.proving.inventory import ask_probes
 from yellow_ladder.climb.record.plan import RungPlan, migrations_folder
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.climb.works.door import close_site, close_tree
@@ -55,10 +55,10 @@ def check_rung(rung: RungPlan) -> Work:
             first = differences[0]
             text = f"{first.path} is not as {rung.to_version} has it ({first.change}); {len(differences)} differ"
             raise AnswerNo(Problem("rung-differs", text, "see what else writes there", first.path))
-        says = ask_witnesses(run.plan.site_at(rung), served=False)
+        says = ask_probes(run.plan.site_at(rung), served=False)
         for one in judge_versions(says, rung.to_version, rung.parsed):
             if not one.is_right:
-                raise AnswerNo(Problem("rung-version", one.fault, "tell the release's publisher", one.witness.where))
-        return {"files": count_files(found), "versions": [witness.says for witness in says]}
+                raise AnswerNo(Problem("rung-version", one.fault, "tell the release's publisher", one.answer.where))
+        return {"files": count_files(found), "versions": [answer.says for answer in says]}
 
     return do

@@ -46,5 +46,5 @@ def take_back_moves(plan: Plan) -> dict[str, Any]:
 
 def _replace(path: Path, old: str, new: str) -> None:
     if new != old:
-        facts = path.stat()
-        write_whole(path, new.encode(), mode=facts.st_mode & 0o7777, owner=(facts.st_uid, facts.st_gid))
+        status = path.stat()
+        write_whole(path, new.encode(), mode=status.st_mode & 0o7777, owner=(status.st_uid, status.st_gid))

@@ -41,7 +41,7 @@ WHERE d.datname = current_database() ORDER BY 1, 2"""
 _RIGHTS = """
 SELECT CASE WHEN x.grantee = 0 THEN '' ELSE pg_get_userbyid(x.grantee) END, x.privilege_type, x.is_grantable
 FROM pg_database AS d, aclexplode(d.datacl) AS x WHERE d.datname = current_database() ORDER BY 1, 2"""
-_FACTS = """
+_DESCRIPTION = """
 SELECT to_jsonb(d) || jsonb_build_object('owner', pg_get_userbyid(d.datdba), 'encoding_name',
   pg_encoding_to_char(d.encoding), 'tablespace', (SELECT spcname FROM pg_tablespace WHERE oid = d.dattablespace),
   'comment', shobj_description(d.oid, 'pg_database'))
@@ -55,12 +55,12 @@ def server_major(connection: Connection) -> int:
 
 def details_of(connection: Connection) -> dict[str, Any]:
     """What a dump does not say of a database: owner, encoding, locale, rights, settings, comment."""
-    ((facts,),) = connection.execute(plain(_FACTS)).fetchall()
+    ((described,),) = connection.execute(plain(_DESCRIPTION)).fetchall()
     kept = ("owner", "encoding_name", "datcollate", "datctype", "datlocprovider", "daticulocale", "datlocale",
             "daticurules", "datconnlimit", "tablespace", "comment")  # fmt: skip
-    found = {key: facts[key] for key in kept if facts.get(key) is not None}
+    found = {key: described[key] for key in kept if described.get(key) is not None}
     found["settings"] = [list(row) for row in connection.execute(plain(_SETTINGS))]
-    found["rights"] = None if facts["datacl"] is None else [list(row) for row in connection.execute(plain(_RIGHTS))]
+    found["rights"] = None if described["datacl"] is None else [list(row) for row in connection.execute(plain(_RIGHTS))]
     return found
 
 

@@ -124,9 +124,9 @@ class SqliteDatabase(Answering, WithoutClone):
 
     @staticmethod
     def _table(connection: sqlite3.Connection, name: str) -> Table:
-        facts = connection.execute("SELECT name, pk FROM pragma_table_info(?) ORDER BY cid", (name,)).fetchall()
-        keyed = sorted((position, column) for column, position in facts if position)
-        return Table(name, tuple(column for column, _ in facts), tuple(column for _, column in keyed))
+        columns = connection.execute("SELECT name, pk FROM pragma_table_info(?) ORDER BY cid", (name,)).fetchall()
+        keyed = sorted((position, column) for column, position in columns if position)
+        return Table(name, tuple(column for column, _ in columns), tuple(column for _, column in keyed))
 
     def scalar(self, query: str) -> Any:
         """See the port."""
@@ -313,8 +313,8 @@ class SqliteDatabase(Answering, WithoutClone):
 
     def details(self) -> Details:
         """See the port."""
-        facts = self.address.path.stat()
-        return {"uid": facts.st_uid, "gid": facts.st_gid, "mode": facts.st_mode & 0o7777}
+        status = self.address.path.stat()
+        return {"uid": status.st_uid, "gid": status.st_gid, "mode": status.st_mode & 0o7777}
 
     def restore_from(self, backup: Path, details: Details) -> None:
         """See the port. A log of the newer database must go first: SQLite would replay it into the older one."""

@@ -26,10 +26,10 @@ def quoted(identifier: str) -> str:
 
 def count_gently(connection: sqlite3.Connection, table: str) -> int:
     """Rows of a table, counted in pieces by row number, or by key where it has none: no statement takes long."""
-    facts = connection.execute("SELECT name, pk FROM pragma_table_info(?)", (table,)).fetchall()
+    parts = connection.execute("SELECT name, pk FROM pragma_table_info(?)", (table,)).fetchall()
     key = ["rowid"]
-    if not _has_row_numbers(connection, table, [name for name, _ in facts]):
-        key = [quoted(name) for position, name in sorted((pk, name) for name, pk in facts if pk)]
+    if not _has_row_numbers(connection, table, [name for name, _ in parts]):
+        key = [quoted(name) for position, name in sorted((pk, name) for name, pk in parts if pk)]
     if not key:
         return int(connection.execute(f"SELECT count(*) FROM {quoted(table)}").fetchone()[0])
     columns, marks = ", ".join(key), ", ".join("?" * len(key))
@@ -114,13 +114,16 @@ def broken_objects(connection: sqlite3.Connection) -> list[str]:
 
 def _events(connection: sqlite3.Connection, table: str) -> Iterator[tuple[str, str]]:
     """A statement for each event that triggers can hang on."""
-    facts = connection.execute("SELECT name, hidden FROM pragma_table_xinfo(?)", (table,)).fetchall()
-    column = next((name for name, hidden in facts if not hidden), None)
+    columns = connection.execute("SELECT name, hidden FROM pragma_table_xinfo(?)", (table,)).fetchall()
+    column = next((name for name, hidden in columns if not hidden), None)
     if column is None:
         return
     name, one = quoted(table), quoted(column)
     yield "insert", f"INSERT INTO {name} ({one}) VALUES (NULL)"
-    yield "update", f"UPDATE {name} SET {', '.join(f'{quoted(c)} = {quoted(c)}' for c, hidden in facts if not hidden)}"
+    yield (
+        "update",
+        f"UPDATE {name} SET {', '.join(f'{quoted(c)} = {quoted(c)}' for c, hidden in columns if not hidden)}",
+    )
     yield "delete", f"DELETE FROM {name}"
 
 
