@@ -17,9 +17,9 @@ from yellow_ladder.route import Machine, Thing, find_route
 def release(number: int) -> Release:
     major, minor, patch = number // 500, number // 20 % 25, number % 20
     version = f"{major}.{minor}.{patch}"
-    reach = {"from": f">={major}.{max(0, minor - 3)},<{version}", "stop": False}
+    reach = {"from": f">={major}.{max(0, minor - 3)},<{version}", "waypoint": False}
     if minor == 0 and major:
-        reach = {"from": f">={max(0, major - 1)}.20,<{version}", "stop": f"{major}.0"}
+        reach = {"from": f">={max(0, major - 1)}.20,<{version}", "waypoint": f"{major}.0"}
     about: dict[str, object] = {"product": "quaybook", "version": version}
     about["withdrawn"] = "bad" if number % 97 == 5 else ""
     about["schema_number"] = number + (40 if patch == 19 else 0)  # the last patch of each line runs ahead inside

@@ -20,10 +20,10 @@ from yellow_ladder.release.versions import Version
 from yellow_ladder.route import Wishes, find_route
 
 
-def release(version: str, reach: str = "", *, stop: bool | str = False, tool: str = "", **about: str) -> Release:
+def release(version: str, reach: str = "", *, waypoint: bool | str = False, tool: str = "", **about: str) -> Release:
     sheet = ReleaseSheet.model_validate({
         "format": 1, "release": {"product": "quaybook", "version": version, **about},
-        "reach": {"from": reach, "stop": stop}, "needs": {"tool": tool},
+        "reach": {"from": reach, "waypoint": waypoint}, "needs": {"tool": tool},
     })  # fmt: skip
     return Release(sheet, Path(f"quaybook-{version}.tar.zst"), "")
 
@@ -44,7 +44,7 @@ def versions(present: str, target: str, releases: list[Release]) -> list[str]:
 
 def test_the_fewest_rungs_that_skip_no_stop() -> None:
     offered = [
-        release("2.6", ">=2.0,<2.6"), release("2.8", ">=2.0,<2.8"), release("3.0", ">=2.6,<3.0", stop=True),
+        release("2.6", ">=2.0,<2.6"), release("2.8", ">=2.0,<2.8"), release("3.0", ">=2.6,<3.0", waypoint=True),
         release("3.5", ">=2.8,<3.5"), release("4.0", ">=2.8,<4.0"),
     ]  # fmt: skip
     assert versions("2.4", "4.0", offered) == ["2.8", "3.0", "4.0"]
@@ -98,20 +98,20 @@ def test_neither_previews_nor_withdrawn_releases_unless_asked_for() -> None:
 
 def test_any_release_of_a_named_stop_will_do_and_the_newest_is_taken() -> None:
     offered = [
-        release("3.0", ">=2.0", stop="the great move"), release("3.0.1", ">=2.0", stop="the great move"),
-        release("3.0.2", ">=2.0", stop="the great move", withdrawn="wrong"), release("4.0", ">=3.0"),
+        release("3.0", ">=2.0", waypoint="the great move"), release("3.0.1", ">=2.0", waypoint="the great move"),
+        release("3.0.2", ">=2.0", waypoint="the great move", withdrawn="wrong"), release("4.0", ">=3.0"),
     ]  # fmt: skip
     assert versions("2.4", "4.0", offered) == ["3.0.1", "4.0"]
     assert versions("3.0", "4.0", offered) == ["4.0"]
     assert versions("2.4", "3.0.1", offered) == ["3.0.1"]
     why = find_route(Version("2.4"), Version("4.0"), offered).passed_over[0].why
-    assert why == "another release of the stop the great move is taken"
+    assert why == "another release of the waypoint the great move is taken"
 
 
 def test_stops_that_lie_in_each_other_come_to_an_end() -> None:
     offered = [
-        release("3.0", ">=2.0,<3.0", stop="a"), release("3.1", ">=3.0,<3.1", stop="b"),
-        release("3.2", ">=3.1,<3.2", stop="a"), release("3.3", ">=3.2,<3.3", stop="b"), release("4.0", ">=3.3,<4.0"),
+        release("3.0", ">=2.0,<3.0", waypoint="a"), release("3.1", ">=3.0,<3.1", waypoint="b"),
+        release("3.2", ">=3.1,<3.2", waypoint="a"), release("3.3", ">=3.2,<3.3", waypoint="b"), release("4.0", ">=3.3,<4.0"),
     ]  # fmt: skip
     assert versions("2.4", "4.0", offered) == ["3.0", "3.1", "3.2", "3.3", "4.0"]
     round_about = [release("3.0", "==2.9"), release("3.1", "==3.0"), release("2.9", "==2.8")]
@@ -121,10 +121,10 @@ def test_stops_that_lie_in_each_other_come_to_an_end() -> None:
 
 
 def test_a_withdrawn_stop_with_no_substitute_is_named() -> None:
-    offered = [release("3.0", ">=2.0", stop=True, withdrawn="corrupts tides"), release("4.0", ">=2.0")]
+    offered = [release("3.0", ">=2.0", waypoint=True, withdrawn="corrupts tides"), release("4.0", ">=2.0")]
     with pytest.raises(AnswerNo) as refusal:
         find_route(Version("2.4"), Version("4.0"), offered)
-    assert "the stop 3.0, which is withdrawn: corrupts tides" in refusal.value.problems[0].message
+    assert "the waypoint 3.0, which is withdrawn: corrupts tides" in refusal.value.problems[0].message
 
 
 def test_a_preview_of_a_bound_is_not_within_the_bound() -> None:
@@ -152,14 +152,14 @@ def test_the_route_is_as_short_as_brute_force_finds_and_breaks_no_rule(
         return
     offer[target] = (*offer[target][:2], True, *offer[target][3:])
     offered = []
-    for version, (low, stop, stands, operator, inside) in list(offer.items()):
+    for version, (low, waypoint, stands, operator, inside) in list(offer.items()):
         low = min(low, version - 1)
         if operator == "==" and not low <= odd < version:
             operator = ""  # a sheet that contradicts itself is refused before any route is looked for
-        offer[version] = (low, stop, stands, operator, inside)
+        offer[version] = (low, waypoint, stands, operator, inside)
         reach = f">={low}.0,<{version}.0" + (f",{operator}{odd}.0" if operator else "")
         withdrawn = "" if stands else "bad"
-        offered.append(inner(release(f"{version}.0", reach, stop=stop, withdrawn=withdrawn), *inside))
+        offered.append(inner(release(f"{version}.0", reach, waypoint=waypoint, withdrawn=withdrawn), *inside))
     lowest = {
         name: min(v for v in offer if offer[v][1] == name)
         for name in ("a", "b")
@@ -167,13 +167,13 @@ def test_the_route_is_as_short_as_brute_force_finds_and_breaks_no_rule(
     }
 
     def allowed(start: int, end: int) -> bool:
-        low, stop, stands, operator, (number, brings, needs) = offer[end]
+        low, waypoint, stands, operator, (number, brings, needs) = offer[end]
         own_number, own_part, _ = offer[start][4] if start in offer else (None, None, None)
         is_older_inside = number is not None and own_number is not None and own_number > number
         misses_part = None not in (brings, needs, own_part) and own_part < needs  # type: ignore[operator]
         in_range = low <= start < end and {"": True, "!=": start != odd, "==": start == odd}[operator]
         skips = any(offer[one][1] is True and start < one < end for one in offer)
-        skips = skips or any(start < first < end and stop != name for name, first in lowest.items())
+        skips = skips or any(start < first < end and waypoint != name for name, first in lowest.items())
         return in_range and stands and not skips and not is_older_inside and not misses_part
 
     between = [version for version in sorted(offer) if present < version < target]
@@ -231,7 +231,7 @@ def test_one_broken_release_does_not_hide_the_others(idle: Demo) -> None:
     assert {problem.where.split("/")[-1].split("!")[0].split(":")[0] for problem in found.problems} == {
         "quaybook-5.0.tar.zst", "quaybook-5.1.tar.zst", "quaybook-5.2.tar.zst",
     }  # fmt: skip
-    assert idle.json("check")["stops"] == 0
+    assert idle.json("check")["waypoints"] == 0
 
 
 BASE = 'format = 1\n[release]\nproduct = "q"\nversion = "3.0"\n'

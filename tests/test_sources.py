@@ -104,7 +104,7 @@ def test_pack_writes_an_index_that_is_read_again(tmp_path: Path, packed_releases
     assert [str(one.version) for one in found.found] == ["2.4", "2.6", "3.0", "4.0", "4.1"]
     third = found.get(Version("3.0")).sheet
     assert third.settings[0].renamed[0].to == "harbour.name"
-    assert third.reach.stop is True
+    assert third.reach.waypoint is True
     assert third.contract[0].tables[0].columns_renamed == {"price_cents": "total_cents"}
 
 

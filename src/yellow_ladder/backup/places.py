@@ -46,17 +46,14 @@ class FolderPlace:
         self._folder = folder
 
     def list(self, name: str = "") -> list[str]:
-        """See the port."""
         folder = self._folder / name
         return sorted(os.listdir(folder)) if not name or folder.is_dir() else []
 
     def make_folder(self, name: str) -> None:
-        """See the port."""
         (self._folder / name).mkdir(mode=0o700)
 
     @contextlib.contextmanager
     def write(self, name: str) -> Iterator[IO[bytes]]:
-        """See the port."""
         descriptor = os.open(self._folder / name, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
         with os.fdopen(descriptor, "wb") as stream:
             yield stream
@@ -66,18 +63,15 @@ class FolderPlace:
 
     @contextlib.contextmanager
     def read(self, name: str) -> Iterator[IO[bytes]]:
-        """See the port."""
         with (self._folder / name).open("rb") as stream:
             yield stream
 
     def rename(self, old: str, new: str) -> None:
-        """See the port."""
         sync_folder(self._folder / old)
         (self._folder / old).rename(self._folder / new)
         sync_folder(self._folder)
 
     def remove(self, name: str) -> None:
-        """See the port."""
         if (self._folder / name).is_dir():
             shutil.rmtree(self._folder / name)
 

@@ -33,7 +33,6 @@ class SftpPlace:
         return posixpath.join(self._folder, name) if name else self._folder
 
     def list(self, name: str = "") -> list[str]:
-        """See the port."""
         try:
             return sorted(self._session.listdir(self._path(name)))
         except FileNotFoundError:
@@ -42,12 +41,10 @@ class SftpPlace:
             raise
 
     def make_folder(self, name: str) -> None:
-        """See the port."""
         self._session.mkdir(self._path(name), 0o700)
 
     @contextlib.contextmanager
     def write(self, name: str) -> Iterator[IO[bytes]]:
-        """See the port."""
         with self._session.open(self._path(name), "wx") as stream:
             stream.chmod(0o600)
             stream.set_pipelined(True)
@@ -56,17 +53,14 @@ class SftpPlace:
 
     @contextlib.contextmanager
     def read(self, name: str) -> Iterator[IO[bytes]]:
-        """See the port."""
         with self._session.open(self._path(name), "rb") as stream:
             stream.prefetch()
             yield cast("IO[bytes]", stream)
 
     def rename(self, old: str, new: str) -> None:
-        """See the port."""
         self._session.rename(self._path(old), self._path(new))
 
     def remove(self, name: str) -> None:
-        """See the port."""
         for one in self.list(name):
             below = f"{name}/{one}"
             status = self._session.lstat(self._path(below))

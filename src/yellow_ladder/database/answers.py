@@ -37,22 +37,18 @@ class Answering(ABC):
         """A connection that reads."""
 
     def traits(self) -> Traits:
-        """See the port."""
         with self._reading() as connection:
             return self._answers.traits(connection)
 
     def objects(self) -> dict[str, str]:
-        """See the port."""
         with self._reading() as connection:
             return self._answers.objects(connection)
 
     def positions(self) -> dict[str, str]:
-        """See the port."""
         with self._reading() as connection:
             return self._answers.positions(connection)
 
     def broken_objects(self) -> list[str]:
-        """See the port."""
         with self._reading() as connection:
             return self._answers.broken_objects(connection)
 
@@ -61,23 +57,19 @@ class WithoutClone:
     """The part of the port that clones, for an engine whose copies are put back as quickly."""
 
     def why_no_clone(self) -> str:
-        """See the port."""
         return "a file needs none"
 
     def make_clone(self, place: Path) -> int:
-        """See the port."""
         raise OwnFault(Problem("no-clone", f"there is no clone at {place}"))
 
     def has_clone(self, place: Path) -> bool:  # noqa: ARG002
-        """See the port."""
         return False
 
     def return_to_clone(self, place: Path, details: Details) -> None:  # noqa: ARG002
-        """See the port."""
         self.make_clone(place)
 
     def drop_clone(self, place: Path) -> None:
-        """See the port."""
+        """There is none to remove."""
 
     def drop_leftovers(self) -> None:
-        """See the port."""
+        """Nothing is left behind."""

@@ -23,26 +23,24 @@ class ServerDatabase(Answering):
 
     @abstractmethod
     def tables(self) -> list[Table]:
-        """See the port."""
+        """All tables, as the engine lists them."""
 
     @abstractmethod
     def sorted_rows(self, table: Table, columns: Sequence[str], width: int) -> Iterator[Row]:
         """Columns of a table in the binary order of the text of the first `width` of them, NULL first."""
 
     def own_files(self) -> tuple[Path, ...]:
-        """See the port."""
         return ()
 
     def writers(self) -> list[int]:
-        """See the port. Whom a server lets in is told by `sessions`."""
+        """Whom a server lets in is told by `sessions`."""
         return []
 
     def is_same_as_backup(self, backup: Path) -> bool:  # noqa: ARG002
-        """See the port. Backup and fingerprint are of one moment, which the server keeps."""
+        """Backup and fingerprint are of one moment, which the server keeps."""
         return True
 
     def changes_since(self, then: Database, leave_out: Collection[str] = ()) -> list[TableChanges]:
-        """See the port."""
         pairs = paired(then.tables(), self.tables())
         read = _same_kind(then).sorted_rows
         found = [
@@ -53,7 +51,6 @@ class ServerDatabase(Answering):
         return [one for one in found if one.added or one.changed or one.deleted]
 
     def write_changes_since(self, then: Database, changes: Sequence[TableChanges], folder: Path) -> list[Path]:
-        """See the port."""
         wanted, written = {one.table for one in changes}, []
         for name, pair in paired(then.tables(), self.tables()).items():
             if name in wanted:

@@ -67,7 +67,7 @@ class Reach(Record):
     """`[reach]`: from where this release can be reached."""
 
     from_: RangeText = Field(default="", alias="from")
-    stop: bool | str = False
+    waypoint: bool | str = False
     rest_days: int = Field(default=0, ge=0, le=3650)
     order: list[OrderRule] = []
 

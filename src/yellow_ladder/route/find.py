@@ -1,4 +1,4 @@
-"""The route with the fewest rungs that skips no stop. A pure function of the present version and the sheets."""
+"""The route with the fewest rungs that skips no waypoint. A pure function of the present version and the sheets."""
 
 from __future__ import annotations
 
@@ -108,7 +108,7 @@ def find_route(
     wanted = _decide_target(present, target, releases, wishes)
     between = sorted((r for r in releases if present < r.version <= wanted), key=lambda release: release.version)
     barred = {r.version: why for r in between if (why := _barred(r, wishes)) and r.version != wanted}
-    passed = {r.sheet.reach.stop for r in releases if r.version <= present}
+    passed = {r.sheet.reach.waypoint for r in releases if r.version <= present}
     offers = [_offer(release, passed, is_open=release.version not in barred) for release in between]
     here = next((r for r in releases if r.version == present), None)
     found = shortest_way(present, offers, inside_of(here) if here else NOTHING_INSIDE)
@@ -137,12 +137,12 @@ def find_route(
 
 
 def _offer(release: Release, passed: Collection[bool | str], *, is_open: bool) -> Offer:
-    """A release for the search; a named stop that the site is on or past already is none any more."""
+    """A release for the search; a named waypoint that the site is on or past already is none any more."""
     reach = release.sheet.reach
-    stop = str(release.version) if reach.stop is True else reach.stop or ""
-    if reach.stop is not True and stop in passed:
-        stop = ""
-    return Offer(release.version, reach.from_, stop, is_open and _tool_fits(release), inside_of(release))
+    waypoint = str(release.version) if reach.waypoint is True else reach.waypoint or ""
+    if reach.waypoint is not True and waypoint in passed:
+        waypoint = ""
+    return Offer(release.version, reach.from_, waypoint, is_open and _tool_fits(release), inside_of(release))
 
 
 def inside_of(release: Release) -> Inside:
@@ -191,9 +191,9 @@ def _decide_target(present: Version, target: Version | None, releases: Sequence[
 def _why(release: Release, target: Version) -> str:
     if release.version == target:
         return "the target"
-    stop = release.sheet.reach.stop
-    if stop:
-        return "a stop that cannot be skipped" + (f" ({stop})" if isinstance(stop, str) else "")
+    waypoint = release.sheet.reach.waypoint
+    if waypoint:
+        return "a waypoint that cannot be skipped" + (f" ({waypoint})" if isinstance(waypoint, str) else "")
     return "the next one is reached from here"
 
 
@@ -226,10 +226,10 @@ def _passed_over(
 def _why_not(release: Release, above: Sequence[Release], reached: dict[Version, int]) -> str:
     if release.version not in reached:
         reach = release.sheet.reach.from_
-        return f"can only be reached from {reach}" if reach else "a stop lies before it"
-    stop = release.sheet.reach.stop
-    if isinstance(stop, str) and stop:
-        return f"another release of the stop {stop} is taken"
+        return f"can only be reached from {reach}" if reach else "a waypoint lies before it"
+    waypoint = release.sheet.reach.waypoint
+    if isinstance(waypoint, str) and waypoint:
+        return f"another release of the waypoint {waypoint} is taken"
     ahead = next((one for one in above if _is_ahead(release, one)), None)
     if ahead is not None:
         return _ahead_words(release, ahead)
@@ -238,10 +238,10 @@ def _why_not(release: Release, above: Sequence[Release], reached: dict[Version, 
 
 
 def _is_shut_stop(release: Release, between: Sequence[Release], barred: dict[Version, str]) -> bool:
-    """Whether a release is a stop that no release of its name can be passed at."""
-    stop = release.sheet.reach.stop
-    alike = [release] if stop is True else [one for one in between if one.sheet.reach.stop == stop]
-    return bool(stop) and all(one.version in barred for one in alike)
+    """Whether a release is a waypoint that no release of its name can be passed at."""
+    waypoint = release.sheet.reach.waypoint
+    alike = [release] if waypoint is True else [one for one in between if one.sheet.reach.waypoint == waypoint]
+    return bool(waypoint) and all(one.version in barred for one in alike)
 
 
 def _explain_gap(
@@ -257,7 +257,7 @@ def _explain_gap(
     no_way = f"no route from {present} to {wanted}"
     shut = next((r for r in between if r.version > highest and _is_shut_stop(r, between, barred)), None)
     if shut is not None:
-        text = f"{no_way}: it leads through the stop {shut.version}, which is {barred[shut.version]}"
+        text = f"{no_way}: it leads through the waypoint {shut.version}, which is {barred[shut.version]}"
         return Problem("no-route", text, "wait for a release that takes its place, or allow it: see yl route --help")
     blocked = next(r for r in between if (r.version > highest and r.version not in barred) or r.version == wanted)
     if not _tool_fits(blocked):

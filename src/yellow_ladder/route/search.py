@@ -42,14 +42,14 @@ NOTHING_INSIDE = Inside()
 class Offer:
     """A release as the search sees it.
 
-    `reach` is the range of versions that it can be reached from (empty: any). Releases with the same `stop` are
+    `reach` is the range of versions that it can be reached from (empty: any). Releases with the same `waypoint` are
     alternatives: whoever goes past the lowest of them must have been on one of them. One that is not `is_open` cannot
-    be stood on, and is a stop all the same. It cannot be reached from what is newer `inside`.
+    be stood on, and is a waypoint all the same. It cannot be reached from what is newer `inside`.
     """
 
     version: Version
     reach: str
-    stop: str
+    waypoint: str
     is_open: bool = True
     inside: Inside = NOTHING_INSIDE
 
@@ -94,16 +94,16 @@ def shortest_way(present: Version, offers: Sequence[Offer], inside: Inside = NOT
 
 
 def _floors(present: Version, offers: Sequence[Offer]) -> list[Version]:
-    """For each release, the lowest version that it may be reached from without skipping a stop."""
+    """For each release, the lowest version that it may be reached from without skipping a waypoint."""
     lowest: dict[str, Version] = {}
     for offer in offers:
-        if offer.stop and offer.stop not in lowest:
-            lowest[offer.stop] = offer.version
+        if offer.waypoint and offer.waypoint not in lowest:
+            lowest[offer.waypoint] = offer.version
     floors = []
-    passed = [present]  # ascending: the lowest release of each stop that begins below
+    passed = [present]  # ascending: the lowest release of each waypoint that begins below
     names = [""]
     for offer in offers:
-        own = offer.stop
+        own = offer.waypoint
         floors.append(
             next(v for v, name in zip(reversed(passed), reversed(names), strict=True) if name != own or not own)
         )

@@ -27,7 +27,6 @@ class CommandService:
 
     @property
     def name(self) -> str:
-        """See the port."""
         return self._spec.name
 
     def _run(self, argv: list[str], deadline_s: float) -> Completed:
@@ -38,12 +37,10 @@ class CommandService:
         return run_command(filled, folder=folder, deadline_s=deadline_s, environment=environment)
 
     def state(self) -> ServiceState:
-        """See the port."""
         done = self._run(self._spec.status, _STATUS_WITHIN_S)
         return ServiceState.RUNNING if done.status == 0 else ServiceState.STOPPED
 
     def start(self) -> None:
-        """See the port."""
         if self.state() is not ServiceState.RUNNING:
             done = self._run(self._spec.start, _START_WITHIN_S)
             if done.status != 0:
@@ -53,7 +50,7 @@ class CommandService:
         )
 
     def stop(self) -> None:
-        """See the port. The stop command's word is not enough: status is asked until it says no."""
+        """The stop command's word is not enough: status is asked until it says no."""
         if self.state() is ServiceState.STOPPED:
             return
         done = self._run(self._spec.stop, self._spec.stop_within_s + _STATUS_WITHIN_S)
@@ -64,7 +61,7 @@ class CommandService:
             time.sleep(0.1)
 
     def about(self) -> About:
-        """See the port. Only a pid file that the site file names leads to the process."""
+        """Only a pid file that the site file names leads to the process."""
         state = self.state()
         if state is not ServiceState.RUNNING or not self._spec.pid_file:
             return About(state)
@@ -75,7 +72,6 @@ class CommandService:
             return About(state)
 
     def trouble(self) -> str:
-        """See the port."""
         for argv in (self._spec.start, self._spec.stop, self._spec.status):
             program = self._site.filled(argv[0])
             if shutil.which(program) is None:

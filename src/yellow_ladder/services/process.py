@@ -38,7 +38,6 @@ class ProcessService:
 
     @property
     def name(self) -> str:
-        """See the port."""
         return self._spec.name
 
     def process(self) -> psutil.Process | None:
@@ -52,11 +51,9 @@ class ProcessService:
             return None
 
     def state(self) -> ServiceState:
-        """See the port."""
         return ServiceState.RUNNING if self.process() else ServiceState.STOPPED
 
     def start(self) -> None:
-        """See the port."""
         child = None if self.process() else self._launch()
         end = time.monotonic() + _PID_WITHIN_S
         while child is not None and child.poll() is None and not self.process() and time.monotonic() < end:
@@ -100,7 +97,7 @@ class ProcessService:
         return ["setpriv", f"--reuid={account.pw_uid}", f"--regid={account.pw_gid}", "--init-groups", "--"]
 
     def stop(self) -> None:
-        """See the port. Children are stopped with their parent: stopped means that nothing of it is left."""
+        """Children are stopped with their parent: stopped means that nothing of it is left."""
         process = self.process()
         if process is not None:
             family = [process]
@@ -113,12 +110,10 @@ class ProcessService:
         self._pid_file.unlink(missing_ok=True)
 
     def about(self) -> About:
-        """See the port."""
         process = self.process()
         return about_process(process) if process else About(ServiceState.STOPPED)
 
     def trouble(self) -> str:
-        """See the port."""
         run = [self._site.filled(word) for word in self._spec.run]
         folder = self._folder()
         if not shutil.which(run[0] if "/" not in run[0] else str(folder / run[0])):

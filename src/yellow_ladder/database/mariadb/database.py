@@ -85,7 +85,6 @@ class MariadbDatabase(ServerDatabase):
             return client(kind, version, mariadb=is_mariadb(connection))
 
     def probe(self) -> str:
-        """See the port."""
         traits = self.traits()
         oldest = OLDEST[traits.engine]
         name = {"mariadb": "MariaDB", "mysql": "MySQL"}[traits.engine]
@@ -96,7 +95,6 @@ class MariadbDatabase(ServerDatabase):
         return f"{name} {traits.version}"
 
     def size_bytes(self) -> int:
-        """See the port."""
         query = (
             "SELECT coalesce(sum(data_length + index_length), 0) FROM information_schema.tables"
             " WHERE table_schema = DATABASE()"
@@ -104,37 +102,31 @@ class MariadbDatabase(ServerDatabase):
         return int(self.scalar(query))
 
     def tables(self) -> list[Table]:
-        """See the port."""
         self.__dict__.pop("_known", None)
         return [table for table, _ in self._known.values()]
 
     def scalar(self, query: str) -> Any:
-        """See the port."""
         with self._reading() as connection:
             rows(connection, "START TRANSACTION READ ONLY") if self._held is None else None
             found = rows(connection, query)
         return found[0][0] if found else None
 
     def count_rows(self, table: str) -> int:
-        """See the port."""
         return int(self.scalar(f"SELECT count(*) FROM {quoted(table)}"))
 
     def count_rows_gently(self, table: str) -> int:
-        """See the port. Readers never keep writers waiting here."""
+        """Readers never keep writers waiting here."""
         return self.count_rows(table)
 
     def invalid_constraints(self, *, thorough: bool) -> list[str]:
-        """See the port."""
         with self._reading() as connection:
             return look.dangling(connection) if thorough else []
 
     def sessions(self) -> list[Session]:
-        """See the port."""
         with self._reading() as connection:
             return look.sessions(connection)
 
     def lacks(self) -> list[tuple[str, str]]:
-        """See the port."""
         found = []
         for kind in ("dump", "shell"):
             try:
@@ -150,11 +142,11 @@ class MariadbDatabase(ServerDatabase):
         return found
 
     def unfinished(self) -> str:
-        """See the port. What a crash left, the server takes back by itself when it starts."""
+        """What a crash left, the server takes back by itself when it starts."""
         return ""
 
     def spans(self, table: str, parts: int) -> list[Span | None]:
-        """See the port. Parts are made of a whole-numbered key of one column."""
+        """Parts are made of a whole-numbered key of one column."""
         types, (known, _) = self._types(table), self._known[table]
         if self._held is not None or len(known.key) != 1 or types[known.key[0]] not in _INTEGERS:
             return [None]
@@ -169,7 +161,7 @@ class MariadbDatabase(ServerDatabase):
     def read_rows(
         self, table: Table, columns: Sequence[str], span: Span | None, *, lenient: bool = False
     ) -> Iterator[Chunk]:
-        """See the port. Values come as the server writes them: numbers are text, binary ones bytes."""
+        """Values come as the server writes them: numbers are text, binary ones bytes."""
         types = self._types(table.name)
         wanted = ", ".join(look.expression(name, types[name]) for name in columns)
         query = f"SELECT {wanted} FROM {quoted(table.name)}"
@@ -201,7 +193,7 @@ class MariadbDatabase(ServerDatabase):
 
     @contextlib.contextmanager
     def backed_up(self, target: Path, on_amount: OnAmount, *, at_rest: bool) -> Iterator[MariadbDatabase]:
-        """See the port. At rest, every table is locked against writing for as long as the block lasts."""
+        """At rest, every table is locked against writing for as long as the block lasts."""
         program = self._client("dump")
         with self._reading() as connection:
             kin = move.older_kin_options(mariadb=is_mariadb(connection))
@@ -220,19 +212,16 @@ class MariadbDatabase(ServerDatabase):
             yield
 
     def check_backup(self, backup: Path) -> None:
-        """See the port."""
         move.check_dump(backup)
 
     @contextlib.contextmanager
     def held_still(self, scratch: Path) -> Iterator[MariadbDatabase]:  # noqa: ARG002
-        """See the port."""
         with connected(self.address, as_text=True) as connection:
             rows(connection, "SET TRANSACTION ISOLATION LEVEL REPEATABLE READ")
             rows(connection, "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
             yield MariadbDatabase(self.address, connection)
 
     def copied_to(self, backup: Path, scratch: Path) -> MariadbDatabase:
-        """See the port."""
         name = scratch_name(scratch)
         move.make_empty(self.address, name, self.details())
         move.load(self.address, self._client("shell"), name, backup)
@@ -240,24 +229,21 @@ class MariadbDatabase(ServerDatabase):
         return self.opened_scratch(scratch)
 
     def opened_scratch(self, scratch: Path) -> MariadbDatabase:
-        """See the port."""
         return MariadbDatabase(self._named(scratch_name(scratch)))
 
     def _named(self, database: str) -> DatabaseAddress:
         return replace(self.address, database=database)
 
     def drop_scratch(self, scratch: Path) -> None:
-        """See the port."""
         move.drop(self.address, scratch_name(scratch))
 
     def details(self) -> Details:
-        """See the port."""
         with self._reading() as connection:
             ((charset, collation),) = rows(connection, "SELECT @@character_set_database, @@collation_database")
         return {"charset": charset, "collation": collation}
 
     def restore_from(self, backup: Path, details: Details) -> None:
-        """See the port. The database is made anew: a dump over a newer one would leave newer tables behind."""
+        """The database is made anew: a dump over a newer one would leave newer tables behind."""
         program = self._shell()
         move.make_empty(self.address, self.address.database, details)
         move.load(self.address, program, self.address.database, backup)
@@ -269,30 +255,25 @@ class MariadbDatabase(ServerDatabase):
             return client("shell", version, mariadb=is_mariadb(connection))
 
     def why_no_clone(self) -> str:
-        """See the port."""
         return clone.why_not(self.address)
 
     def make_clone(self, place: Path) -> int:
-        """See the port."""
         return clone.make(self.address, self._client("dump"), place)
 
     def has_clone(self, place: Path) -> bool:
-        """See the port."""
         return clone.is_there(place)
 
     def return_to_clone(self, place: Path, details: Details) -> None:
-        """See the port."""
         clone.put_back(self.address, self._shell(), place, details)
 
     def drop_clone(self, place: Path) -> None:
-        """See the port."""
+        """There is none to remove."""
         remove_entry(place)
 
     def drop_leftovers(self) -> None:
-        """See the port. Nothing is left where a database is made anew in its place."""
+        """Nothing is left where a database is made anew in its place."""
 
     def ledger(self) -> list[LedgerEntry]:
-        """See the port."""
         with self._reading() as connection:
             if not rows(connection, f"SHOW TABLES LIKE '{LEDGER_TABLE}'"):
                 return []
@@ -300,6 +281,5 @@ class MariadbDatabase(ServerDatabase):
             return [LedgerEntry(*row) for row in rows(connection, query)]
 
     def apply(self, statements: Sequence[str], entry: LedgerEntry) -> bool:
-        """See the port."""
         with connected(self.address) as connection:
             return apply_once(connection, statements, entry)

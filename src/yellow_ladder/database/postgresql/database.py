@@ -81,7 +81,6 @@ class PostgresqlDatabase(ServerDatabase):
             return move.server_major(connection)
 
     def probe(self) -> str:
-        """See the port."""
         with self._reading() as connection:
             version = look.traits(connection).version
             if move.server_major(connection) < OLDEST:
@@ -90,22 +89,18 @@ class PostgresqlDatabase(ServerDatabase):
         return f"PostgreSQL {version}"
 
     def size_bytes(self) -> int:
-        """See the port."""
         return int(self.scalar("SELECT pg_database_size(current_database())"))
 
     def tables(self) -> list[Table]:
-        """See the port."""
         self.__dict__.pop("_known", None)
         return [table for _, _, table in self._known.values()]
 
     def scalar(self, query: str) -> Any:
-        """See the port."""
         with self._reading() as connection:
             row = connection.execute(plain(query)).fetchone()
         return row[0] if row else None
 
     def count_rows(self, table: str) -> int:
-        """See the port."""
         with self._reading() as connection:
             row = connection.execute(plain("SELECT count(*) FROM ") + self._source(table)).fetchone()
         return int(row[0]) if row else 0
@@ -117,31 +112,28 @@ class PostgresqlDatabase(ServerDatabase):
         return command("ONLY {}.{}", *self._place(table))
 
     def count_rows_gently(self, table: str) -> int:
-        """See the port. Readers never keep writers waiting here."""
+        """Readers never keep writers waiting here."""
         return self.count_rows(table)
 
     def invalid_constraints(self, *, thorough: bool) -> list[str]:  # noqa: ARG002
-        """See the port. The server knows by itself, so that nothing takes long."""
+        """The server knows by itself, so that nothing takes long."""
         with self._reading() as connection:
             return look.invalid_constraints(connection)
 
     def sessions(self) -> list[Session]:
-        """See the port."""
         with self._reading() as connection:
             return look.sessions(connection)
 
     def lacks(self) -> list[tuple[str, str]]:
-        """See the port."""
         with self._reading() as connection:
             return move.lacking(connection)
 
     def unfinished(self) -> str:
-        """See the port."""
         with self._reading() as connection:
             return look.unfinished(connection)
 
     def spans(self, table: str, parts: int) -> list[Span | None]:
-        """See the port. Parts are made of whole pages."""
+        """Parts are made of whole pages."""
         if table == look.LARGE_OBJECTS:
             return [None]
         with self._reading() as connection:
@@ -158,7 +150,7 @@ class PostgresqlDatabase(ServerDatabase):
     def read_rows(
         self, table: Table, columns: Sequence[str], span: Span | None, *, lenient: bool = False
     ) -> Iterator[Chunk]:
-        """See the port. Values come as the server writes them; numbers are text, bytes are hex."""
+        """Values come as the server writes them; numbers are text, bytes are hex."""
         query = plain("SELECT ") + _listed(columns) + plain(" FROM ") + self._source(table.name)
         if span is not None:
             query += plain(f" WHERE ctid >= '({span.low},0)' AND ctid < '({span.high + 1},0)'")
@@ -196,23 +188,19 @@ class PostgresqlDatabase(ServerDatabase):
 
     @contextlib.contextmanager
     def backed_up(self, target: Path, on_amount: OnAmount, *, at_rest: bool) -> Iterator[PostgresqlDatabase]:  # noqa: ARG002
-        """See the port."""
         with self._at_one_moment() as still:
             move.dump(still.address, self._major(), target, on_amount)
             yield still
 
     def check_backup(self, backup: Path) -> None:
-        """See the port."""
         move.check_dump(0, backup)
 
     @contextlib.contextmanager
     def held_still(self, scratch: Path) -> Iterator[PostgresqlDatabase]:  # noqa: ARG002
-        """See the port."""
         with self._at_one_moment() as still:
             yield still
 
     def copied_to(self, backup: Path, scratch: Path) -> PostgresqlDatabase:
-        """See the port."""
         name = scratch_name(scratch)
         major = self._major()
         move.make_empty(self.address, name, self.details())
@@ -220,20 +208,17 @@ class PostgresqlDatabase(ServerDatabase):
         return self.opened_scratch(scratch)
 
     def opened_scratch(self, scratch: Path) -> PostgresqlDatabase:
-        """See the port."""
         return PostgresqlDatabase(replace(self.address, database=scratch_name(scratch), snapshot=""))
 
     def drop_scratch(self, scratch: Path) -> None:
-        """See the port."""
         self._drop(scratch_name(scratch))
 
     def details(self) -> Details:
-        """See the port."""
         with self._reading() as connection:
             return move.details_of(connection)
 
     def restore_from(self, backup: Path, details: Details) -> None:
-        """See the port. The old database stays until the one that was loaded is whole; the two change names at once."""
+        """The old database stays until the one that was loaded is whole; the two change names at once."""
         move.refuse_unknown(details, self.address.name)
         fresh, gone = (beside(self.address.database, what, move.LONGEST_NAME) for what in ("new", "old"))
         with connected(self.address, database=move.maintenance(self.address)) as connection:
@@ -254,36 +239,33 @@ class PostgresqlDatabase(ServerDatabase):
             move.drop(connection, name)
 
     def drop_leftovers(self) -> None:
-        """See the port. Dropping writes everything out that the server holds, which the way back need not wait for."""
+        """Dropping writes everything out that the server holds, which the way back need not wait for."""
         self._drop(beside(self.address.database, "old", move.LONGEST_NAME))
 
     def why_no_clone(self) -> str:
-        """See the port."""
         return "; ".join(what for what, _ in self.lacks())
 
     def make_clone(self, place: Path) -> int:
-        """See the port. The server copies its own files."""
+        """The server copies its own files."""
         size = self.size_bytes()
         move.clone(self.address, scratch_name(place), self.details())
         return size
 
     def has_clone(self, place: Path) -> bool:
-        """See the port."""
         return move.exists(self.address, scratch_name(place))
 
     def return_to_clone(self, place: Path, details: Details) -> None:
-        """See the port. The two databases change names at once."""
+        """The two databases change names at once."""
         gone = beside(self.address.database, "old", move.LONGEST_NAME)
         move.finish(self.address, scratch_name(place), details)
         self.drop_leftovers()
         move.swap(self.address, scratch_name(place), gone)
 
     def drop_clone(self, place: Path) -> None:
-        """See the port."""
+        """There is none to remove."""
         self.drop_scratch(place)
 
     def ledger(self) -> list[LedgerEntry]:
-        """See the port."""
         with self._reading() as connection:
             if not _has_ledger(connection):
                 return []
@@ -291,7 +273,7 @@ class PostgresqlDatabase(ServerDatabase):
             return [LedgerEntry(*row) for row in connection.execute(plain(query))]
 
     def apply(self, statements: Sequence[str], entry: LedgerEntry) -> bool:
-        """See the port. It is one transaction, and the server takes everything back when a part of it fails."""
+        """It is one transaction, and the server takes everything back when a part of it fails."""
         with connected(self.address, autocommit=False) as connection:
             if not _has_ledger(connection):
                 connection.execute(plain(_LEDGER))

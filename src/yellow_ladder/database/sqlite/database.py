@@ -98,22 +98,18 @@ class SqliteDatabase(Answering, WithoutClone):
         return AnswerNo(Problem("database-refused", text, "look into it with the sqlite3 program", str(path)))
 
     def probe(self) -> str:
-        """See the port."""
         with self._connected() as connection:
             connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
         return f"SQLite {sqlite3.sqlite_version}"
 
     def size_bytes(self) -> int:
-        """See the port."""
         return sum(path.stat().st_size for path in self.own_files() if path.exists())
 
     def own_files(self) -> tuple[Path, ...]:
-        """See the port."""
         path = self.address.path
         return (path, *(path.with_name(path.name + ending) for ending in _COMPANIONS))
 
     def tables(self) -> list[Table]:
-        """See the port."""
         query = (
             "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'"
             " AND sql NOT LIKE 'CREATE VIRTUAL TABLE%' AND name <> ? ORDER BY name"
@@ -129,42 +125,35 @@ class SqliteDatabase(Answering, WithoutClone):
         return Table(name, tuple(column for column, _ in columns), tuple(column for _, column in keyed))
 
     def scalar(self, query: str) -> Any:
-        """See the port."""
         with self._connected() as connection:
             row = connection.execute(query).fetchone()
         return row[0] if row else None
 
     def count_rows(self, table: str) -> int:
-        """See the port."""
         return int(self.scalar(f"SELECT count(*) FROM {quoted(table)}"))
 
     def count_rows_gently(self, table: str) -> int:
-        """See the port."""
         with self._connected() as connection:
             return look.count_gently(connection, table)
 
     def invalid_constraints(self, *, thorough: bool) -> list[str]:
-        """See the port."""
         with self._connected() as connection:
             return look.invalid_constraints(connection, thorough=thorough)
 
     def writers(self) -> list[int]:
-        """See the port."""
         return lock_holders(self.address.path)
 
     def sessions(self) -> list[Session]:
-        """See the port. Nobody keeps a list."""
+        """Nobody keeps a list."""
         return []
 
     def lacks(self) -> list[tuple[str, str]]:
-        """See the port."""
         path = self.address.path
         if path.is_file() and not (os.access(path, os.W_OK) and os.access(path.parent, os.W_OK)):
             return [(f"this account cannot write {path} and beside it", "run yl as root")]
         return []
 
     def unfinished(self) -> str:
-        """See the port."""
         journal = self.own_files()[3]
         with contextlib.suppress(OSError):
             with journal.open("rb") as stream:
@@ -174,7 +163,6 @@ class SqliteDatabase(Answering, WithoutClone):
         return ""
 
     def spans(self, table: str, parts: int) -> list[Span | None]:
-        """See the port."""
         query = f"SELECT min(rowid), max(rowid) FROM {quoted(table)}"
         try:
             with self._connected() as connection:
@@ -189,7 +177,6 @@ class SqliteDatabase(Answering, WithoutClone):
     def read_rows(
         self, table: Table, columns: Sequence[str], span: Span | None, *, lenient: bool = False
     ) -> Iterator[Chunk]:
-        """See the port."""
         wanted = ", ".join(map(quoted, columns))
         query = f"SELECT {wanted} FROM {quoted(table.name)}"
         bounds: tuple[int, ...] = ()
@@ -206,13 +193,11 @@ class SqliteDatabase(Answering, WithoutClone):
 
     @contextlib.contextmanager
     def backed_up(self, target: Path, on_amount: OnAmount, *, at_rest: bool) -> Iterator[SqliteDatabase]:  # noqa: ARG002
-        """See the port."""
         self._copy_to(target, on_amount)
         yield self._opened(target)
 
     @contextlib.contextmanager
     def held_still(self, scratch: Path) -> Iterator[SqliteDatabase]:
-        """See the port."""
         remove_entry(scratch)
         self._copy_to(scratch, lambda _done, _total: None)
         yield self._opened(scratch)
@@ -238,7 +223,7 @@ class SqliteDatabase(Answering, WithoutClone):
         sync_folder(target.parent)
 
     def is_same_as_backup(self, backup: Path) -> bool:
-        """See the port. Only a file without a filled write-ahead log can be compared by its bytes."""
+        """Only a file without a filled write-ahead log can be compared by its bytes."""
         wal = self.own_files()[1]
         if wal.exists() and wal.stat().st_size:
             return False
@@ -254,7 +239,6 @@ class SqliteDatabase(Answering, WithoutClone):
         return False
 
     def check_backup(self, backup: Path) -> None:
-        """See the port."""
         copy = self._opened(backup)
         try:
             answer = copy.scalar("PRAGMA quick_check(1)")
@@ -268,23 +252,19 @@ class SqliteDatabase(Answering, WithoutClone):
         return SqliteDatabase(DatabaseAddress(self.address.name, "sqlite", backup, is_kept=True))
 
     def copied_to(self, backup: Path, scratch: Path) -> SqliteDatabase:
-        """See the port."""
         self.drop_scratch(scratch)
         copy_bytes(backup, scratch)
         scratch.chmod(0o600)
         return SqliteDatabase(DatabaseAddress(self.address.name, "sqlite", scratch))
 
     def opened_scratch(self, scratch: Path) -> SqliteDatabase:
-        """See the port."""
         return self._opened(scratch)
 
     def drop_scratch(self, scratch: Path) -> None:
-        """See the port."""
         for ending in ("", *_COMPANIONS):
             remove_entry(scratch.with_name(scratch.name + ending))
 
     def changes_since(self, then: Database, leave_out: Collection[str] = ()) -> list[TableChanges]:
-        """See the port."""
         pairs = paired(then.tables(), self.tables())
         with self._compared(then) as connection:
             found = [
@@ -293,7 +273,6 @@ class SqliteDatabase(Answering, WithoutClone):
         return [one for one in found if one.added or one.changed or one.deleted]
 
     def write_changes_since(self, then: Database, changes: Sequence[TableChanges], folder: Path) -> list[Path]:
-        """See the port."""
         wanted, written = {one.table for one in changes}, []
         with self._compared(then) as connection:
             for name, pair in paired(then.tables(), self.tables()).items():
@@ -312,12 +291,11 @@ class SqliteDatabase(Answering, WithoutClone):
             raise self._explained(fault) from fault
 
     def details(self) -> Details:
-        """See the port."""
         status = self.address.path.stat()
         return {"uid": status.st_uid, "gid": status.st_gid, "mode": status.st_mode & 0o7777}
 
     def restore_from(self, backup: Path, details: Details) -> None:
-        """See the port. A log of the newer database must go first: SQLite would replay it into the older one."""
+        """A log of the newer database must go first: SQLite would replay it into the older one."""
         path = self.address.path
         fresh = path.with_name(f".{path.name}.restored")
         remove_entry(fresh)
@@ -331,7 +309,6 @@ class SqliteDatabase(Answering, WithoutClone):
         sync_folder(path.parent)
 
     def ledger(self) -> list[LedgerEntry]:
-        """See the port."""
         with self._connected() as connection:
             if not _has_ledger(connection):
                 return []
@@ -339,7 +316,7 @@ class SqliteDatabase(Answering, WithoutClone):
             return [LedgerEntry(*row) for row in connection.execute(query)]
 
     def apply(self, statements: Sequence[str], entry: LedgerEntry) -> bool:
-        """See the port. Foreign keys are off while tables are rebuilt and are checked before the commit."""
+        """Foreign keys are off while tables are rebuilt and are checked before the commit."""
         with self._connected(write=True) as connection:
             connection.execute("PRAGMA foreign_keys = OFF")
             connection.execute("BEGIN IMMEDIATE")
