@@ -16,8 +16,8 @@ from pathlib import Path
 
 from yellow_ladder.demo.prepare import prepare_demo
 from yellow_ladder.site.site import load_site
-from yellow_ladder.survey.files import look_at_files
-from yellow_ladder.survey.reference import Reference, recorded_contents
+from yellow_ladder.survey.drift.look import look_at_files
+from yellow_ladder.survey.drift.reference import Reference, recorded_contents
 from yellow_ladder.survey.take import site_manifest
 
 FILES = 100_000

@@ -108,10 +108,11 @@ def test_any_release_of_a_named_stop_will_do_and_the_newest_is_taken() -> None:
     assert why == "another release of the waypoint the great move is taken"
 
 
-def test_stops_that_lie_in_each_other_come_to_an_end() -> None:
+def test_waypoints_that_lie_in_each_other_come_to_an_end() -> None:
     offered = [
         release("3.0", ">=2.0,<3.0", waypoint="a"), release("3.1", ">=3.0,<3.1", waypoint="b"),
-        release("3.2", ">=3.1,<3.2", waypoint="a"), release("3.3", ">=3.2,<3.3", waypoint="b"), release("4.0", ">=3.3,<4.0"),
+        release("3.2", ">=3.1,<3.2", waypoint="a"), release("3.3", ">=3.2,<3.3", waypoint="b"),
+        release("4.0", ">=3.3,<4.0"),
     ]  # fmt: skip
     assert versions("2.4", "4.0", offered) == ["3.0", "3.1", "3.2", "3.3", "4.0"]
     round_about = [release("3.0", "==2.9"), release("3.1", "==3.0"), release("2.9", "==2.8")]

@@ -14,7 +14,7 @@ from yellow_ladder.fingerprints.records import ColumnSums, DatabasePrint, TableP
 from yellow_ladder.release.index import OnBytes, bring_here
 from yellow_ladder.release.source import Release, check_digest
 from yellow_ladder.route import Route
-from yellow_ladder.survey.reference import package_contents
+from yellow_ladder.survey.drift.reference import package_contents
 
 
 def packages_sound(at: Circumstances, route: Route) -> Iterator[Finding]:

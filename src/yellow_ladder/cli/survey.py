@@ -13,7 +13,7 @@ from yellow_ladder.release.source import Releases
 from yellow_ladder.report.surveys import changes_page, saved_line, survey_page
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey import Depth, Survey, take_survey
-from yellow_ladder.survey.edits import Edit, read_edits
+from yellow_ladder.survey.drift.edits import Edit, read_edits
 from yellow_ladder.survey.saved import Snapshot, compare, keep_snapshot, load_snapshot, snapshot_of
 
 

@@ -22,7 +22,7 @@ from yellow_ladder.report.look import (
 )
 from yellow_ladder.services import ServiceState
 from yellow_ladder.survey import AddOn, ProbeAnswer, Survey
-from yellow_ladder.survey.edits import Edit
+from yellow_ladder.survey.drift.edits import Edit
 from yellow_ladder.survey.records import SurveyedDatabase
 from yellow_ladder.survey.saved import SiteChanges
 from yellow_ladder.words import bytes_in_words, count_of, moment_in_words

@@ -1,6 +1,6 @@
 """The survey: what is there now. It reads, and changes nothing."""
 
-from yellow_ladder.survey.drift import FileClasses
+from yellow_ladder.survey.drift.classes import FileClasses
 from yellow_ladder.survey.records import AddOn, ProbeAnswer, Survey
 from yellow_ladder.survey.take import Depth, take_survey
 

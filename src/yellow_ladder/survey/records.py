@@ -10,8 +10,8 @@ from yellow_ladder.database import Table
 from yellow_ladder.files.manifest import Manifest
 from yellow_ladder.release.versions import Version
 from yellow_ladder.services import About
-from yellow_ladder.survey.drift import FileClasses
-from yellow_ladder.survey.files import SiteFiles
+from yellow_ladder.survey.drift.classes import FileClasses
+from yellow_ladder.survey.drift.look import SiteFiles
 
 
 @dataclass(frozen=True, slots=True)

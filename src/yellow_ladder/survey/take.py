@@ -13,10 +13,10 @@ from yellow_ladder.services import About, ServiceState, services_of
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey.addons import introduce
 from yellow_ladder.survey.databases import look_at_database
-from yellow_ladder.survey.files import SiteFiles, look_at_files
+from yellow_ladder.survey.drift.look import SiteFiles, look_at_files
+from yellow_ladder.survey.drift.reference import Reference, package_contents
 from yellow_ladder.survey.probes import ask_all, ask_programs, packages_of, parts_on_disk, version_on_disk
 from yellow_ladder.survey.records import AddOn, ProbeAnswer, Survey
-from yellow_ladder.survey.reference import Reference, package_contents
 from yellow_ladder.survey.versions import VersionVerdict, judge_versions
 
 

@@ -11,7 +11,7 @@ from yellow_ladder.climb.record.standing import ClimbState
 from yellow_ladder.errors import LadderError
 from yellow_ladder.release.versions import Version
 from yellow_ladder.site.site import Site
-from yellow_ladder.survey.reference import Reference, recorded_contents
+from yellow_ladder.survey.drift.reference import Reference, recorded_contents
 from yellow_ladder.survey.take import RecordFinder
 
 _ENDED_WELL = (ClimbState.CLIMBED, ClimbState.SETTLED)

@@ -13,7 +13,7 @@ from yellow_ladder.files.manifest import Entry, Kind, Manifest, within
 from yellow_ladder.files.tree import Tree, entry_of
 from yellow_ladder.files.unpack import Content
 from yellow_ladder.site.records import Keep
-from yellow_ladder.survey.reference import Contents, Reference
+from yellow_ladder.survey.drift.reference import Contents, Reference
 
 _KEPT_KINDS = ("keys", "licences", "assets", "addons")
 

@@ -11,8 +11,8 @@ from yellow_ladder.files.manifest import Entry, Manifest
 from yellow_ladder.files.tree import Memory, Tree, look_at_tree, remember
 from yellow_ladder.release.source import Release
 from yellow_ladder.site.site import Site
-from yellow_ladder.survey.drift import FileClasses, classify, explain_leftovers, sift, with_leftovers
-from yellow_ladder.survey.reference import Reference, older_contents
+from yellow_ladder.survey.drift.classes import FileClasses, classify, explain_leftovers, sift, with_leftovers
+from yellow_ladder.survey.drift.reference import Reference, older_contents
 
 _RULES = 3  # counted up whenever files are sorted by other rules, so that nothing remembered stands for them
 

@@ -1,0 +1,1 @@
+"""Drift: how files differ from the release that they came from."""
