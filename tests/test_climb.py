@@ -271,7 +271,7 @@ def test_verify_tells_what_users_have_written_since(demo: Demo) -> None:
     (demo.root / "quaybook" / "pages.py").write_text("# edited\n")
     result = demo.json("verify", code=1)
     assert "main.bookings: 1 row more than before" in result["faults"]
-    assert "file quaybook/pages.py: is there and belongs to nothing" in result["faults"]
+    assert "file quaybook/pages.py: is there and is part of neither the release nor the site" in result["faults"]
 
 
 def test_settling_frees_the_old_tree_and_ends_the_way_back(demo: Demo) -> None:

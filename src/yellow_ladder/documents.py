@@ -52,7 +52,7 @@ def parse_document(raw: bytes, record: type[R], *, name: str, what: str, doc_pag
     """Parse TOML bytes as `record`; `name` stands in messages. Raises BadInput with all problems."""
     if len(raw) > LARGEST_DOCUMENT_BYTES:
         too_large = f"the {what} {name} is larger than {bytes_in_words(LARGEST_DOCUMENT_BYTES)}"
-        raise BadInput(Problem("document-too-large", too_large, "this is hardly the file that was meant", name))
+        raise BadInput(Problem("document-too-large", too_large, "name the right file", name))
     try:
         content = tomllib.loads(raw.decode())
     except UnicodeDecodeError as fault:

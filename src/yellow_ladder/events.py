@@ -28,7 +28,7 @@ class StepStarted:
 
 @dataclass(frozen=True, slots=True)
 class Progress:
-    """So much of a step's work is done; `total` is None where nobody knows."""
+    """How much of a step's work is done; `total` is None where it is not known."""
 
     what: str
     done: int

@@ -48,7 +48,7 @@ def stamp_of(moment: datetime) -> str:
 
 
 def moment_of(stamp: str) -> datetime:
-    """The moment of a stamp; raises ValueError where it is none."""
+    """The moment of a stamp; raises ValueError where the text is not a stamp."""
     return datetime.fromisoformat(stamp.replace("Z", "+00:00"))
 
 

@@ -159,7 +159,9 @@ def files_of(path: Path) -> list[str]:
 def damaged(path: Path, why: str) -> AnswerNo:
     """The error for a backup that is not what was written."""
     text = f"the backup file {path} is damaged: {why}"
-    return AnswerNo(Problem("backup-damaged", text, "use another backup; look for trouble of the disk", str(path)))
+    return AnswerNo(
+        Problem("backup-damaged", text, "use another backup, and see whether the disk is failing", str(path))
+    )
 
 
 def read_backup(path: Path, *, is_named: bool = True) -> Backup:
@@ -190,7 +192,7 @@ def read_backup(path: Path, *, is_named: bool = True) -> Backup:
         raise damaged(index, str(fault)) from fault
 
 
-def let_go(backup: Backup) -> None:
+def remove_backup(backup: Backup) -> None:
     """Remove a backup: first its name, so that a half-removed one is never taken for whole."""
     going = backup.path.with_name(backup.name + UNFINISHED)
     remove_entry(going)
@@ -214,7 +216,7 @@ def read_sums(path: Path) -> dict[str, str]:
         *lines, rest = (path / SUMS_NAME).read_text("ascii").split("\n")
         found = {match[2]: match[1] for match in map(_SUM_LINE.fullmatch, lines) if match}
         if rest or len(found) != len(lines):
-            raise ValueError("a line in it is no digest with a name")
+            raise ValueError("a line in it is not a digest with a name")
         return found
     except (OSError, ValueError) as fault:
         raise damaged(path / SUMS_NAME, str(fault)) from fault
@@ -233,4 +235,4 @@ def check_sums(path: Path, *, every_file: bool = True, leave_out: Collection[str
         if name not in present:
             raise damaged(path / name, "it is missing")
         if name not in leave_out and sha256_of(path / name) != sums[name]:
-            raise damaged(path / name, "its bytes are not those that were written")
+            raise damaged(path / name, "its content differs from what was written")

@@ -115,8 +115,8 @@ def _copy_one(site: Site, backup: Backup, name: str, target: CopyTarget, place: 
     for one, digest in sums.items():
         with place.read(f"{far}/{one}") as stream:
             if _digest(stream, moved) != digest:
-                text = f"{one} does not read at `{target.name}` as it was written there"
-                raise AnswerNo(Problem("copy-damaged", text, "look for trouble of its disk or of the network"))
+                text = f"{one} at `{target.name}` differs from what was written there"
+                raise AnswerNo(Problem("copy-damaged", text, "see whether its disk or the network is failing"))
     place.rename(far, name)
     return sum(sizes.values())
 
@@ -124,7 +124,7 @@ def _copy_one(site: Site, backup: Backup, name: str, target: CopyTarget, place: 
 def _hold_against(own: dict[str, str], path: Path, name: str, digest: str) -> None:
     """Raise AnswerNo where a file of the backup is not what was written."""
     if name != SUMS_NAME and own.get(name) != digest:
-        raise damaged(path, "its bytes are not those that were written")
+        raise damaged(path, "its content differs from what was written")
 
 
 class _Digested:

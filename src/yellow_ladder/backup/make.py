@@ -185,7 +185,7 @@ def check_backup(path: Path, *, is_named: bool = True) -> Backup:
             raise AnswerNo(Problem("backup-incomplete", text, "bring it back, or use another backup", str(path)))
         check_backup(path.parent / base)
     if read_back(backup) != read_sums(path)[ARCHIVE_NAME]:
-        raise damaged(backup.archive, "its bytes are not those that were written")
+        raise damaged(backup.archive, "its content differs from what was written")
     return backup
 
 

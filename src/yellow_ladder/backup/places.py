@@ -78,7 +78,7 @@ class FolderPlace:
 
 @contextlib.contextmanager
 def opened_place(site: Site, target: CopyTarget) -> Iterator[Place]:
-    """The place, for one block; whatever its disk or network refuses comes out as AnswerNo with the place's name."""
+    """The place, for one block; raises AnswerNo with its name where its disk or network refuses anything."""
     try:
         if target.folder:
             yield FolderPlace(site.resolve(target.folder))

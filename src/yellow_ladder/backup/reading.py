@@ -72,10 +72,10 @@ def _difference(member: tarfile.TarInfo, content: IO[bytes] | None, entry: Entry
         while block := content.read(READ_BYTES):
             digest.update(block)
         if entry.kind is not Kind.FILE or digest.hexdigest() != entry.digest:
-            return "has another content than was read"
+            return "its content differs from what was read"
     elif member.islnk():
         if not entry.same_as or path_of_member(member.linkname) != entry.same_as:
-            return "is another file's second name"
+            return "is linked to another file than before"
     elif (Kind.LINK if member.issym() else Kind.FOLDER) is not entry.kind:
         return "is something else"
     elif member.issym() and member.linkname != entry.target:

@@ -1,4 +1,4 @@
-"""Makes files what a backup says they were: only what differs is written, whatever is too much is removed."""
+"""Makes files what a backup says they were: only what differs is written, and what does not belong there is removed."""
 
 from __future__ import annotations
 

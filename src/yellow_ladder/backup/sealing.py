@@ -43,11 +43,11 @@ def passphrase_of(site: Site, target: CopyTarget) -> str:
 
 
 def recipient_of(target: CopyTarget) -> pyrage.x25519.Recipient:
-    """The public key of a place; raises BadInput for what is none."""
+    """The public key of a place; raises BadInput where it is not a key."""
     try:
         return pyrage.x25519.Recipient.from_str(target.recipient)
     except pyrage.RecipientError as fault:
-        text = f"the recipient of `{target.name}` is no key of the age format: {fault}"
+        text = f"the recipient of `{target.name}` is not a key of the age format: {fault}"
         raise BadInput(Problem("bad-recipient", text, "it begins with age1 and is made by: age-keygen")) from fault
 
 
@@ -55,7 +55,7 @@ class Seal:
     """Encrypts the files of one copy. `key` is what must lie beside them, nothing where the reader has a key."""
 
     def __init__(self, site: Site, target: CopyTarget) -> None:
-        """Prepare it; raises BadInput for a recipient that is none."""
+        """Prepare it; raises BadInput where the recipient is not a key."""
         self.key = b""
         phrase = passphrase_of(site, target)
         if phrase:

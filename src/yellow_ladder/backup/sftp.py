@@ -86,7 +86,7 @@ def connected_place(site: Site, target: CopyTarget) -> Iterator[SftpPlace]:
         remedy = f"ssh-keyscan {parts.hostname} >> {known}, and check it"
         raise AnswerNo(Problem("host-unknown", text, remedy)) from gone
     except (paramiko.SSHException, paramiko.hostkeys.InvalidHostKey, ValueError) as fault:
-        text = f"{known} has a line that is no host key: {fault}"
+        text = f"{known} has a line that is not a host key: {fault}"
         raise AnswerNo(
             Problem("host-unknown", text, "correct that line, or name another file with known_hosts")
         ) from fault
@@ -105,7 +105,7 @@ def connected_place(site: Site, target: CopyTarget) -> Iterator[SftpPlace]:
         yield SftpPlace(session, unquote(parts.path))
     except paramiko.BadHostKeyException as fault:
         text = f"the host of the place `{target.name}` has another key than {known} says"
-        remedy = "ask who keeps it; do not go on before that"
+        remedy = "ask its administrator before you go on: somebody may stand in between"
         raise AnswerNo(Problem("host-changed", text, remedy)) from fault
     except paramiko.AuthenticationException as fault:
         text = f"the place `{target.name}` ({target.where}) does not let us in: {fault}"

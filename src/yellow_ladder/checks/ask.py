@@ -99,4 +99,4 @@ def _answers(name: str, ask: Callable[[], Iterable[Finding]]) -> list[Finding]:
     except (ValueError, KeyError, TypeError, AttributeError, LookupError) as fault:
         # A fault of one check must not hide the answers of all others; it still stops a climb.
         text = f"this check is at fault itself ({type(fault).__name__}: {fault})"
-        return [stop(name, text, "tell the makers of this tool; -v on another command shows no more")]
+        return [stop(name, text, "report it to the makers of Yellow Ladder")]

@@ -23,7 +23,7 @@ def backup_place(at: Circumstances) -> Iterator[Finding]:
     if not os.access(place, os.W_OK | os.X_OK):
         yield stop("backup place", f"this account cannot write in {place}", "give it the right, or correct `state`")
     elif same_file_system(place, at.site.root) and not at.site.record.backup.copy_to:
-        seen = f"backups lie on the disk of the site itself ({at.site.state.backups})"
+        seen = f"backups are on the same disk as the site ({at.site.state.backups})"
         yield warn("backup place", seen, "name a place for copies with [[backup.copy_to]]; a dead disk would take both")
     else:
         elsewhere = ", ".join(one.name for one in at.site.record.backup.copy_to)

@@ -32,7 +32,7 @@ def core_edits(at: Circumstances) -> Iterator[Finding]:
     """Would an edit of one of the release's own files be lost?"""
     files, version = at.survey.files, at.survey.version
     if not files.release_known:
-        seen = f"the package of {version} is not in the source: edits of its files cannot be told"
+        seen = f"the package of {version} is not in the source: edits of its files cannot be seen"
         yield warn("core edits", seen, f"put the archive of {version} into {at.releases.source}")
         return
     edits = [*files.edited, *files.turned]
@@ -71,7 +71,7 @@ def unclaimed_files(at: Circumstances) -> Iterator[Finding]:
         return
     if not files.release_known:
         # Without the old package everything looks unclaimed; the new tree then has what the new release brings.
-        seen = f"{len(files.unclaimed):,} files cannot be told from the release's own"
+        seen = f"{len(files.unclaimed):,} files cannot be told apart from the release's own"
         remedy = f"put the archive of {at.survey.version} into {at.releases.source}"
         yield stop("unclaimed files", seen, remedy)
         return

@@ -83,7 +83,9 @@ def rest_and_people(at: Circumstances, route: Route) -> Iterator[Finding]:
         try:
             left = str(at.site.databases()[people.database].scalar(people.query))
         except (LadderError, KeyError) as fault:
-            yield stop("people", f"what is left to do cannot be counted: {fault}", "tell the release's publisher")
+            yield stop(
+                "people", f"what is left to do cannot be counted: {fault}", "report it to the release's publisher"
+            )
             return
         if left == "0":
             yield ok("people", f"done: {people.what}")
@@ -95,8 +97,8 @@ def _rest(at: Circumstances, landing: Landing) -> Finding:
     since, days = at.past.at_version_since, landing.rest_days
     needed = f"{days} days of use"
     if since is None:
-        seen = f"{landing.version} should be used for {days} days, and nobody recorded since when it is"
-        return warn("rest", seen, "see that it is so", needed)
+        seen = f"{landing.version} should be used for {days} days, and there is no record since when it is"
+        return warn("rest", seen, "see whether that is the case", needed)
     ready = since + timedelta(days=days)
     seen = f"{landing.version} is in use since {day_in_words(since)}"
     if at.now >= ready:
@@ -141,4 +143,4 @@ def addons_fit(at: Circumstances, route: Route) -> Iterator[Finding]:
                 remedy = f"after the climb install {addon.newer}, which fits; until then: {remedy}"
             yield (stop if at.site.record.addons.unfit == "stop" else warn)("add-ons", seen, remedy)
     if fitting:
-        yield ok("add-ons", f"{fitting} of the site's own work with {end}, as they say")
+        yield ok("add-ons", f"{fitting} add-ons of the site's own say that they work with {end}")

@@ -86,7 +86,9 @@ def contracts_fit(at: Circumstances, route: Route) -> Iterator[Finding]:
         ]
         found = compose(before, contracts).contradictions
         for text in found:
-            yield stop("contracts", text, "tell the release's publisher; the database may have been changed by hand")
+            yield stop(
+                "contracts", text, "report it to the release's publisher; the database may have been changed by hand"
+            )
         if not found:
             yield ok("contracts", f"what the releases declare of the database {surveyed.name} fits it")
     for rung in route.rungs:

@@ -1,4 +1,4 @@
-"""Checks of services, their ports and accounts, and of whoever else uses the files."""
+"""Checks of services, their ports and accounts, and of others who use the files."""
 
 from __future__ import annotations
 

@@ -52,7 +52,7 @@ def mode_switches(at: Circumstances) -> Iterator[Finding]:
             if (name in _SWITCHES and value in _ON) or (name in _MODES and value in _NOT_FOR_PRODUCTION):
                 found.append(f"{key} = {value} in {file}")
     if found:
-        yield warn("mode switches", some_of(found), "turn it off unless this is no production site")
+        yield warn("mode switches", some_of(found), "turn it off, if this is a production site")
     else:
         yield ok("mode switches", "no switch for development is on")
 

@@ -14,7 +14,7 @@ def probes_agree(at: Circumstances) -> Iterator[Finding]:
     version = at.survey.version
     if version is None:
         trouble = "; ".join(w.trouble for w in at.survey.answers if w.of == "disk" and w.trouble)
-        seen = f"the version on disk cannot be read: {trouble or 'no probe on disk holds for it'}"
+        seen = f"the version on disk cannot be read: {trouble or 'no probe of the files is valid for it'}"
         yield stop("versions", seen, "correct [[versions]] in the site file")
     installed = at.releases.of(version) if version else None
     for one in judge_versions(at.survey.answers, str(version or ""), installed.sheet if installed else None):

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from yellow_ladder.backup.catalog import Backup, let_go, list_backups
+from yellow_ladder.backup.catalog import Backup, list_backups, remove_backup
 from yellow_ladder.backup.copies import copy_backup, fetch_backup, names_at, place_of
 from yellow_ladder.backup.make import check_backup, load_and_compare, make_backup
 from yellow_ladder.backup.restore import restore_aside
@@ -38,7 +38,7 @@ def make(choices: Choices, since: str | None) -> None:
         copied = [one for target in site.record.backup.copy_to for one in copy_backup(site, backup, target, narrator)]
         dropped = _due(site)
         for one in dropped:
-            let_go(one)
+            remove_backup(one)
     said = f"made and read back{', here and elsewhere' if copied else ''}"
     record = {**backup.as_record(), "copied": [one.as_record() for one in copied], "dropped": [o.name for o in dropped]}
     emit("backup make", choices, record, backup_page(backup, said, dropped))
@@ -137,7 +137,7 @@ def fetch(choices: Choices, name: str, place: str | None) -> None:
 @click.option("--yes", is_flag=True, help="Agree beforehand.")
 @click.pass_obj
 def drop(choices: Choices, name: str | None, due: bool, yes: bool) -> None:
-    """Let backups go: never the last good one, never one that a climb or another backup still needs."""
+    """Remove backups: never the last good one, never one that a climb or another backup still needs."""
     site = choices.site(under_way=True)
     if bool(name) == due:
         raise BadInput(Problem("usage", "name either a backup or --due", "see which there are: yl backup list"))
@@ -147,7 +147,7 @@ def drop(choices: Choices, name: str | None, due: bool, yes: bool) -> None:
             agree(choices, f"Remove {', '.join(one.name for one in going)}?", "removing backups")
         freed = sum(one.size_bytes() for one in going)
         for one in going:
-            let_go(one)
+            remove_backup(one)
     result = {"dropped": [one.name for one in going], "freed_bytes": freed}
     emit("backup drop", choices, result, dropped_page(going, freed))
 
@@ -166,7 +166,7 @@ def _droppable(site: Site, name: str | None) -> Backup:
     upon = [one.name for one in others if chosen.name in one.bases]
     why = ""
     if chosen.name in needed_backups(site):
-        why = "a climb that was not accepted yet needs it for going back (yl settle accepts)"
+        why = "a climb needs it for going back, until it is settled (yl settle)"
     elif upon:
         why = f"{upon[0]} builds upon it"
     elif not any(one.read_back_at for one in others):

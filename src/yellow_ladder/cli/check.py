@@ -40,7 +40,7 @@ def command(
 ) -> None:
     """Ask every check in one pass. Reads, and changes nothing; ends with 1 when anything stops a climb."""
     if watch and choices.as_json:
-        remedy = "leave one of the two away; a script can ask again by itself"
+        remedy = "use one of the two; a script can ask again by itself"
         raise BadInput(Problem("usage", "--watch is for people, and --json gives one document", remedy))
 
     def ask() -> Prospect:
@@ -56,7 +56,7 @@ def command(
 
 
 def _watched(choices: Choices, ask: Any, every_s: float) -> Prospect:
-    """Ask until nothing stops, or somebody presses Ctrl-C; a line is told whenever what stops has changed."""
+    """Ask until nothing stops a climb, or somebody presses Ctrl-C; print a line when the findings that stop change."""
     told: list[str] = []
     with interruptible() as is_interrupted:
         while True:

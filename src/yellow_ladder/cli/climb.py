@@ -42,7 +42,7 @@ def command(choices: Choices, /, target: Version | None, yes: bool, going_on: bo
     """
     if going_on and target is not None:
         text = "--continue goes on with a plan that is frozen; it cannot take another --to"
-        raise BadInput(Problem("usage", text, "leave --to away, or go back first with `yl descend`"))
+        raise BadInput(Problem("usage", text, "leave --to out, or go back first with `yl descend`"))
     site = choices.site(under_way=going_on)
     with site.state.locked("climb"):
         wanted = Wishes(**wishes)
@@ -57,7 +57,7 @@ def command(choices: Choices, /, target: Version | None, yes: bool, going_on: bo
 
 
 def _beyond_landing(site: Site, wishes: Wishes) -> tuple[Version, Wishes]:
-    """Where the way leads on from the landing that the site is at; raises AnswerNo where it is at none."""
+    """The target beyond the landing that the site is at; raises AnswerNo where it is not at a landing."""
     resting = resting_climb(site)
     beyond = resting.plan.beyond if resting else None
     if beyond is None:
@@ -89,7 +89,7 @@ def _agreed_plan(choices: Choices, site: Site, target: Version | None, wishes: W
         raise
     if not agreed:
         drop_plan(plan)
-        raise AnswerNo(Problem("not-agreed", "not agreed to; nothing was changed", "climb when it suits: yl climb"))
+        raise AnswerNo(Problem("not-agreed", "not agreed to; nothing was changed", "begin again with: yl climb"))
     return plan
 
 

@@ -58,7 +58,7 @@ def command(ctx: click.Context, /, folder: Path, rows: int, engine: str, **wishe
         return
     first = _show_climb(ctx, choices, folder, rows, engine)
     _show_failure(ctx, choices, folder / "second", min(rows, 5_000), engine)
-    if engine != "sqlite":  # what the third copy shows is told by files, whatever the engine
+    if engine != "sqlite":  # what the third copy shows lies in files, on every engine
         out.print(closing_page(first, _program_folder()))
         return
     _show_past(ctx, choices, folder / "third", min(rows, 5_000))

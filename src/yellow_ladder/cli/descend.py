@@ -46,7 +46,7 @@ def command(choices: Choices, /, name: str | None, yes: bool, only_price: bool) 
 
 def _show_price(choices: Choices, climb: Climb) -> None:
     if climb.standing.state is not ClimbState.CLIMBED:
-        text = f"the climb {climb.name} is {climb.standing.state}: going back from it has no price"
+        text = f"the climb {climb.name} is {climb.standing.state}: there is nothing to go back from"
         raise AnswerNo(Problem("no-price", text, "see yl history"))
     try:
         price = reckon(climb.plan)

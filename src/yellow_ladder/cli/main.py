@@ -24,7 +24,7 @@ COMMANDS = {
     "climb": "Upgrade in place: plan, back up, place, migrate, compare.",
     "verify": "Compare data now with the state before a climb.",
     "descend": "Go back to the state before a climb.",
-    "settle": "Accept a climb, and let go of what was kept for going back.",
+    "settle": "Accept a climb for good, and remove what was kept for going back.",
     "history": "Show past climbs, how long they took, how they ended.",
     "pack": "Make a release archive from a tree with its sheet.",
     "demo": "Prepare the demonstration site and run an example on it.",
@@ -59,7 +59,7 @@ class Program(click.Group):
 def program(ctx: click.Context, /, **given: Any) -> None:
     """Take a self-hosted application and its databases from one version to the next, in place.
 
-    Everything is backed up and read back before anything changes, compared afterwards, and can be taken back.
+    Everything is backed up and read back before anything changes, compared afterwards, and the site can go back.
     Begin with `yl init DIR`, then `yl survey` beside the site file; `yl demo` shows the whole on an example.
     """
     ctx.obj = Choices.default().with_given(given)

@@ -17,21 +17,21 @@ from yellow_ladder.words import bytes_in_words
 @click.command("settle", cls=LadderCommand)
 @click.argument("name", metavar="[CLIMB]", required=False)
 @click.option("--yes", is_flag=True, help="Agree beforehand.")
-@click.option("--drop-backup", is_flag=True, help="Let the climb's backup go too.")
+@click.option("--drop-backup", is_flag=True, help="Remove the climb's backup too.")
 @click.option("--due", is_flag=True, help="All that are old enough by settle.after_days, if all is well with them.")
 @click.pass_obj
 def command(choices: Choices, name: str | None, yes: bool, drop_backup: bool, due: bool) -> None:
-    """Accept a climb: after this it cannot be taken back by `yl descend`. The backup is kept unless told otherwise."""
+    """Accept a climb for good: `yl descend` cannot go back from it any more. Its backup stays unless told otherwise."""
     site = choices.site()
     if due and (name or drop_backup):
-        raise BadInput(Problem("usage", "--due chooses by itself and keeps backups", "leave the other words away"))
+        raise BadInput(Problem("usage", "--due chooses by itself and keeps backups", "use --due alone"))
     with site.state.locked("settle"):
         climbs = due_climbs(site, utc_now()) if due else [find_climb(site, name)]
         against = {climb.name: what_speaks_against(climb.plan) for climb in climbs} if due else {}
         if not (yes or due):
             freed = bytes_in_words(what_settling_frees(climbs[0], drop_backup=drop_backup))
-            question = f"Accept {climbs[0].name}, so that it can no longer be taken back? That frees {freed}."
-            agree(choices, question, "accepting")
+            question = f"Settle {climbs[0].name}? Going back from it will not be possible any more. That frees {freed}."
+            agree(choices, question, "settling")
         settled = [settle(one, Conditions(), drop_backup=drop_backup) for one in climbs if not against.get(one.name)]
     problems = [
         Problem("not-settled", f"{climb}: {why}", "see yl verify") for climb, whys in against.items() for why in whys

@@ -23,7 +23,7 @@ class Interruption:
 def interruptible() -> Iterator[Interruption]:
     """Turn Ctrl-C and SIGTERM into a request for the length of a block.
 
-    A connection that breaks off (SIGHUP) is none: the run goes on to its end, and the site is not left closed.
+    A connection that breaks off (SIGHUP) is not such a request: the run goes on, and the site is not left closed.
     """
     request = Interruption()
 

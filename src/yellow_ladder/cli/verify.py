@@ -22,7 +22,7 @@ _ENDED_WELL = (ClimbState.CLIMBED, ClimbState.SETTLED)
 def command(choices: Choices, name: str | None) -> None:
     """Compare data and files now with the state before a climb; ends with 1 when they differ.
 
-    What users have written since the climb differs too, of course: it is told table by table.
+    What users have written since the climb is a difference too; it is shown table by table.
     """
     site = choices.site()
     with site.state.locked("verify"):

@@ -1,4 +1,4 @@
-"""Begins, goes on with, takes back and accepts climbs. The only place where a direction is decided."""
+"""Begins climbs, goes on with them, goes back, and settles them. The only place where a direction is decided."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
-from yellow_ladder.backup.catalog import UNFINISHED, let_go, read_backup
+from yellow_ladder.backup.catalog import UNFINISHED, read_backup, remove_backup
 from yellow_ladder.backup.make import check_backup
 from yellow_ladder.climb.placing.kinds import placement_of
 from yellow_ladder.climb.proving.price import drop_scratch
@@ -43,8 +43,8 @@ def begin(plan: Plan, conditions: Conditions) -> ClimbState:
 def go_on(plan: Plan, conditions: Conditions) -> ClimbState:
     """Do what is left, in the direction that the journal says; returns the state at the end.
 
-    Raises AnswerNo when a step failed and the site was taken back to what it was, StoppedPartWay when it could not be
-    or should not be, BadInput when the journal was altered.
+    Raises AnswerNo when a step failed and the site went back to what it was, StoppedPartWay when it could not or
+    should not, BadInput when the journal was altered.
     """
     run = _run_of(plan, conditions)
     standing = run.standing()
@@ -52,7 +52,7 @@ def go_on(plan: Plan, conditions: Conditions) -> ClimbState:
         return _down(run)
     if not standing.state.is_open:
         text = f"the climb {plan.climb} has ended ({standing.state})"
-        raise AnswerNo(Problem("climb-ended", text, "there is nothing to go on with"))
+        raise AnswerNo(Problem("climb-ended", text, "there is nothing to continue"))
     try:
         run_steps(run, steps_up(plan))
     except StepTrouble as trouble:
@@ -102,14 +102,14 @@ def descend(plan: Plan, conditions: Conditions) -> ClimbState:
     run = _run_of(plan, conditions)
     standing = run.standing()
     if standing.state in (ClimbState.SETTLED, ClimbState.DESCENDED, ClimbState.GIVEN_UP):
-        text = f"the climb {plan.climb} cannot be taken back: it is {standing.state}"
+        text = f"there is no going back from the climb {plan.climb}: it is {standing.state}"
         remedy = {
-            ClimbState.SETTLED: "what was kept for going back was let go; see `yl backup list` for what there is",
+            ClimbState.SETTLED: "what was kept for going back is removed; see `yl backup list` for backups",
         }.get(standing.state, "the site is as it was before it")
         raise AnswerNo(Problem("cannot-descend", text, remedy))
     if standing.state is ClimbState.PLANNED:
         _clear_away(plan)
-        run.note(What.END, ClimbState.GIVEN_UP, {"reason": "taken back before it began"})
+        run.note(What.END, ClimbState.GIVEN_UP, {"reason": "given up before it began"})
         return ClimbState.GIVEN_UP
     if standing.has_backup and standing.state is not ClimbState.DESCENDING:
         check_backup(run.site.state.backups / plan.backup_name)  # while the site still serves: no backup, no descent
@@ -137,7 +137,7 @@ def _clear_away(plan: Plan) -> None:
 
 @dataclass(frozen=True, slots=True)
 class SettledClimb:
-    """What accepting a climb let go of."""
+    """What settling a climb has removed."""
 
     climb: str
     freed_bytes: int
@@ -153,15 +153,15 @@ class SettledClimb:
 
 
 def settle(climb: Climb, conditions: Conditions, *, drop_backup: bool) -> SettledClimb:
-    """Accept a climb: what was kept for going back is removed; the backup stays unless it is to go too.
+    """Settle a climb: what was kept for going back is removed; the backup stays unless it is to go too.
 
-    May be repeated: a kill may have left some of it, or the backup may be let go later. Raises AnswerNo unless the
+    May be repeated: a kill may have left some of it, or the backup may be removed later. Raises AnswerNo unless the
     climb has ended well.
     """
     plan = climb.plan
     if climb.standing.state not in (ClimbState.CLIMBED, ClimbState.SETTLED):
         text = f"the climb {climb.name} is {climb.standing.state}, not climbed"
-        raise AnswerNo(Problem("cannot-settle", text, "only a climb that ended well can be accepted"))
+        raise AnswerNo(Problem("cannot-settle", text, "only a climb that ended well can be settled"))
     freed = what_settling_frees(climb, drop_backup=drop_backup)
     run = _run_of(plan, conditions)
     if climb.standing.state is ClimbState.CLIMBED:
@@ -171,7 +171,7 @@ def settle(climb: Climb, conditions: Conditions, *, drop_backup: bool) -> Settle
     placement_of(plan.site).drop_older(plan)
     backup = run.site.state.backups / plan.backup_name
     if drop_backup and backup.is_dir():
-        let_go(read_backup(backup))
+        remove_backup(read_backup(backup))
     return SettledClimb(plan.climb, freed, plan.backup_name, drop_backup)
 
 

@@ -1,4 +1,4 @@
-"""Climbs that are accepted without being asked: days have passed, the proof was whole, and all is still well."""
+"""Climbs that are settled without being asked: days have passed, the proof was whole, and all is still well."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from yellow_ladder.site.site import Site
 
 
 def due_climbs(site: Site, now: datetime) -> list[Climb]:
-    """Climbs whose time to be accepted has come, by the site file; none where it names no days."""
+    """Climbs that are due to be settled, by the site file; none where it names no days."""
     days = site.record.settle.after_days
     if not days:
         return []
@@ -25,7 +25,7 @@ def due_climbs(site: Site, now: datetime) -> list[Climb]:
 
 
 def what_speaks_against(plan: Plan) -> list[str]:
-    """Why a climb should not be accepted by itself: its proof, versions, services, databases, the site's own questions.
+    """Why a climb should not be settled without being asked: proof, versions, services, databases, own questions.
 
     What users have written since is no reason, so that rows are not compared again.
     """

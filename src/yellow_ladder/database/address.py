@@ -90,7 +90,7 @@ def _server(parts: SplitResult) -> dict[str, Any]:
     try:
         port = parts.port or 0
     except ValueError:
-        raise ValueError("has a port that is no number up to 65535") from None
+        raise ValueError("has a port that is not a number from 1 to 65535") from None
     if options.get("socket") and parts.hostname:
         raise ValueError("names both a host and a socket")
     user, socket = unquote(parts.username or ""), options.get("socket", "")

@@ -85,4 +85,4 @@ def run_client(argv: Sequence[str], call: Call, what: str) -> None:
         telling = [line for line in lines if "error" in line.lower() or "fatal" in line.lower()] or lines[-1:]
         said = "; ".join(telling[:_ERRORS_SHOWN]) or f"it ended with status {done.status}"
         text = f"{what} failed: {said[:600]}"
-        raise AnswerNo(Problem("client-failed", text, "see to that; the server's own log may say more", argv[0]))
+        raise AnswerNo(Problem("client-failed", text, "correct that; the server's own log may say more", argv[0]))

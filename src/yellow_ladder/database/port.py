@@ -83,7 +83,7 @@ Details = Mapping[str, Any]
 
 
 class Database(Protocol):
-    """One database of a site. Every method connects, does its work and lets go again."""
+    """One database of a site. Every method connects, does its work and disconnects."""
 
     address: DatabaseAddress
     ending: str
@@ -104,7 +104,7 @@ class Database(Protocol):
         """All tables of the site in name order, without the engine's and the ledger's."""
 
     def objects(self) -> dict[str, str]:
-        """Views, triggers, indexes and whatever else is defined, by `kind name`, with their definition.
+        """Views, triggers, indexes and everything else that is defined, by `kind name`, with its definition.
 
         Of the kind `table`, the definition has what a fingerprint does not see: types, defaults, owner, rights.
         """
@@ -179,7 +179,7 @@ class Database(Protocol):
         """A scratch database that was made before."""
 
     def drop_scratch(self, scratch: Path) -> None:
-        """Remove a scratch database, and whatever was left half made of one; may be repeated."""
+        """Remove a scratch database, also one that is only half made; may be repeated."""
 
     def details(self) -> Details:
         """Owner and rights of the database itself."""

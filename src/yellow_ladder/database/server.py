@@ -33,7 +33,7 @@ class ServerDatabase(Answering):
         return ()
 
     def writers(self) -> list[int]:
-        """Whom a server lets in is told by `sessions`."""
+        """On a server, `sessions` tells who is connected."""
         return []
 
     def is_same_as_backup(self, backup: Path) -> bool:  # noqa: ARG002

@@ -60,7 +60,7 @@ Rows = Iterator[tuple[Any, ...]]
 
 
 def fill_database(path: Path, bookings: int, key: bytes, documents: list[str]) -> None:
-    """Make a SQLite database of so many bookings; owners, boats and invoices follow in proportion."""
+    """Make a SQLite database with this number of bookings; owners, boats and invoices follow in proportion."""
     connection = sqlite3.connect(path, isolation_level=None)
     try:
         connection.execute("PRAGMA synchronous = OFF")

@@ -80,7 +80,7 @@ class Discovery:
 
 
 def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discovery:
-    """Look at an installed application; whatever cannot be read is left out. Nothing is asked, run or changed."""
+    """Look at an installed application; what cannot be read is left out. Nothing is asked, run or changed."""
     found = Discovery(root)
     entries = list(_entries(root, found))
     files = {path: status for path, status in entries if status is not None}

@@ -26,7 +26,7 @@ _PHP = (
 def read_settings(path: Path) -> Pairs:
     """Keys with their values, dotted where the format nests; nothing for a file that is no settings file.
 
-    Values are for looking only: whoever shows or writes one down masks secrets.
+    Values are for looking only: mask secrets before you show or write one.
     """
     reader = _reader_of(path)
     if reader is None:

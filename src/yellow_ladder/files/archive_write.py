@@ -84,7 +84,7 @@ class ZstdSink:
             at += len(part)
 
     def take_from(self, descriptor: int, length: int, digest: Digest) -> None:
-        """Take so many bytes from a file, and digest them; of a file that became shorter, zeros for the rest."""
+        """Take a number of bytes from a file and digest them; where the file became shorter, zeros fill the rest."""
         while length:
             space = self._buffer[self._used : self._used + min(self._room(), length)]
             got = os.readv(descriptor, [space])
@@ -151,7 +151,7 @@ class TarWriter:
         try:
             before = os.fstat(descriptor)
             if not stat.S_ISREG(before.st_mode):
-                raise OSError(errno.ESTALE, "it was a file and is none any more", location)
+                raise OSError(errno.ESTALE, "it was a file and is not one any more", location)
             attributes = read_attributes(descriptor)
             now = entry_from(entry.path, before, attributes=attributes)
             digest = blake3()

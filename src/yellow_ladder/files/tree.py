@@ -1,4 +1,4 @@
-"""A whole tree looked at by two processes, and what is remembered of it so that nothing is read twice for nothing."""
+"""A whole tree looked at by two processes, and what is remembered of it, so that unchanged files are not read again."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Unpacks a release archive into a fresh folder, within announced limits, refusing whatever is not plain content."""
+"""Unpacks a release archive into a fresh folder, within announced limits; refuses all that is not plain content."""
 
 from __future__ import annotations
 

@@ -67,7 +67,7 @@ class ColumnHasher:
     """
 
     def __init__(self) -> None:
-        """Know nothing of the column yet."""
+        """Begin with no values."""
         self._texts: _TextHashes | None = None
         self._is_new = True
 

@@ -61,7 +61,7 @@ def judge(
 
 def _judge_objects(before: DatabasePrint, after: DatabasePrint, lineage: Lineage) -> list[TableVerdict]:
     lost = before.objects.keys() - after.objects.keys() - set(lineage.dropped_objects)
-    # Tables are judged by themselves, and whatever is the server's own is no release's to declare.
+    # Tables are judged separately, and a release cannot declare what belongs to the server.
     lost = {name for name in lost if not name.startswith(("table ", "sequence ", "default rights "))}
     remark = "is gone, and no release declares it"
     found = [TableVerdict(name, Verdict.DIFFERS, None, None, 0, (remark,)) for name in sorted(lost)]
@@ -76,7 +76,7 @@ def _judge_positions(before: DatabasePrint, after: DatabasePrint) -> list[TableV
             continue  # where a migration builds a table anew, it goes on behind the rows that are there
         stands = after.positions.get(name, "")
         if stood.isdigit() and (stands == "unused" or (stands.isdigit() and int(stands) < int(stood))):
-            remark = f"stood at {stood} and now is {'unused' if stands == 'unused' else f'at {stands}'}: it steps back"
+            remark = f"stood at {stood} and now is {'unused' if stands == 'unused' else f'at {stands}'}: it went back"
             found.append(TableVerdict(f"sequence {name}", Verdict.DIFFERS, None, None, 0, (remark,)))
     return found
 

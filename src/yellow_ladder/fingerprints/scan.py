@@ -111,7 +111,7 @@ def _read_part(database: Database, job: Job, on_rows: OnRows | None, *, lenient:
 
 
 def _run_jobs(database: Database, jobs: Sequence[Job], workers: int, on_rows: OnRows | None) -> list[TablePrint]:
-    """Share jobs out, the longest first to whoever has least; this process does the first share itself."""
+    """Share jobs out, the longest first, each to the process with the least; this one does the first share."""
     shares: list[list[int]] = [[] for _ in range(max(1, workers))]
     loads = [0] * len(shares)
     for number in sorted(range(len(jobs)), key=lambda one: -jobs[one].rows):

@@ -48,7 +48,7 @@ def _read_script(migration: Migration, folders: Sequence[Path], engine: str) -> 
 def missing_file(migration: Migration, file: str) -> BadInput:
     """The error for a migration whose file a release does not have."""
     text = f"the migration {migration.id} names {file}, which the release does not have"
-    return BadInput(Problem("migration-missing", text, "tell the release's publisher", file))
+    return BadInput(Problem("migration-missing", text, "report it to the release's publisher", file))
 
 
 def split_statements(text: str, name: str, engine: str = "sqlite") -> tuple[str, ...]:
@@ -66,7 +66,7 @@ def split_statements(text: str, name: str, engine: str = "sqlite") -> tuple[str,
     for statement in statements:
         word = transaction_control(statement, engine)
         if word:
-            why = f"{name} has the statement {word}, but when a migration begins and ends is the tool's to say"
+            why = f"{name} has the statement {word}; the tool itself begins and ends a migration"
             raise BadInput(Problem("migration-broken", why, "take that statement out", name))
     return statements
 
@@ -87,6 +87,6 @@ def apply_scripts(
         except LadderError as fault:
             why = fault.problems[0]
             text = f"the migration {script.migration} ({script.file}) to {version} failed: {why.message}"
-            remedy = "look for the rows that it stumbles over, or tell the release's publisher"
+            remedy = "look for the rows that cause this, or report it to the release's publisher"
             raise AnswerNo(Problem("migration-failed", text, remedy, script.file)) from fault
     return done

@@ -90,7 +90,7 @@ def _release(place: str, entry: IndexEntry, sheet: ReleaseSheet, downloads: Path
     url = urljoin(place, entry.archive)
     name = unquote(urlsplit(url).path).rsplit("/", 1)[-1]
     if not is_archive_name(name) or urlsplit(url).scheme not in ("http", "https") or not name.isprintable():
-        text = f"the index names the archive {entry.archive!r}, which is none that can be read here"
+        text = f"the index names the archive {entry.archive!r}, which is not a file name that can be read here"
         raise BadInput(Problem("index-broken", text, "tell who publishes it", place))
     local = downloads / f"{entry.sha256[:16]}-{name}"
     return Release(sheet, local, entry.sha256, None, url, entry.size_bytes)
@@ -103,7 +103,9 @@ def _fetch_index(place: str) -> tuple[bytes, float]:
             parts.append(block)
             size += len(block)
             if size > LARGEST_INDEX_BYTES:
-                raise _no_index(place, f"is larger than {bytes_in_words(LARGEST_INDEX_BYTES)} and was not read on")
+                raise _no_index(
+                    place, f"is larger than {bytes_in_words(LARGEST_INDEX_BYTES)} and was not read to its end"
+                )
             if time.monotonic() > end:
                 raise _no_index(place, f"did not arrive within {_INDEX_WITHIN_S:g} s")
         return b"".join(parts), _clock_ahead(answer.headers.get("date", ""))
@@ -119,7 +121,7 @@ def _clock_ahead(date: str) -> float:
 
 @contextmanager
 def _answer(url: str, headers: dict[str, str] | None = None) -> Iterator[httpx.Response]:
-    """An answer that is a success; whatever goes wrong on the way is BadInput that names the URL."""
+    """An answer with success; raises BadInput that names the URL where anything goes wrong."""
     import httpx
 
     is_local = urlsplit(url).hostname in ("127.0.0.1", "::1", "localhost")

@@ -14,7 +14,7 @@ from yellow_ladder.words import bytes_in_words, count_of, moment_in_words
 
 
 def backup_page(backup: Backup, words: str, dropped: Sequence[Backup] = ()) -> Page:
-    """One backup, and those that were let go on its account."""
+    """One backup, and those that were removed on its account."""
     page = Page().add(verdict(f"{words}: {backup.name}", good=True))
     rows = [
         ("files", f"{backup.files:,} ({bytes_in_words(backup.file_bytes)})"),
@@ -27,7 +27,7 @@ def backup_page(backup: Backup, words: str, dropped: Sequence[Backup] = ()) -> P
     if moving:
         rows.append(("not compared", f"written to meanwhile: {'; '.join(moving)}"))
     if dropped:
-        rows.append(("let go", ", ".join(one.name for one in dropped)))
+        rows.append(("removed", ", ".join(one.name for one in dropped)))
     page.add(labelled(rows))
     if backup.unsteady:
         page.add(Text("changed while being read (back up again, or with the site closed):", style=CAREFUL))
@@ -71,7 +71,7 @@ def names_page(place: str, names: Sequence[str]) -> Page:
 
 
 def dropped_page(dropped: Sequence[Backup], freed_bytes: int) -> Page:
-    """Backups that were let go."""
+    """Backups that were removed."""
     if not dropped:
         return Page().add(Text("No backup is past its time."))
     words = f"{count_of(len(dropped), 'backup')} removed, {bytes_in_words(freed_bytes)} freed"

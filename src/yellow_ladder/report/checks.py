@@ -34,7 +34,9 @@ def check_page(findings: Sequence[Finding], target: str, *, verbose: bool = Fals
         names = list(dict.fromkeys(finding.check for finding in fine))
         page.add(labelled([("fine", ", ".join(names) + f" ({count_of(len(fine), 'answer')}; -v shows them)")]))
     if stops:
-        return page.add(next_command(("yl check", "again, when that is mended"), ("yl check --watch", "until it is")))
+        return page.add(
+            next_command(("yl check", "again, when that is corrected"), ("yl check --watch", "until it is"))
+        )
     return page.add(next_command((f"yl climb --to {target}", "see the plan and climb")))
 
 

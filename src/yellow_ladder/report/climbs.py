@@ -137,7 +137,7 @@ def proof_page(proof: Proof, beyond: Beyond | None = None, *, ended: bool = True
         return page.add(next_command(*lines, ("yl descend", f"go back to {proof.from_version}")))
     return page.add(
         next_command(
-            ("yl settle", "accept, and let go of what was kept for going back"),
+            ("yl settle", "accept for good, and remove what was kept for going back"),
             ("yl descend", f"go back to {proof.from_version}"),
         )
     )
@@ -190,13 +190,13 @@ def descended_page(plan: Plan) -> Page:
 
 
 def settled_page(settled: Sequence[SettledClimb]) -> Page:
-    """What accepting has freed."""
+    """What settling has freed."""
     page = Page()
     if not settled:
-        return page.add(Text("No climb is due to be accepted."))
+        return page.add(Text("No climb is due to be settled."))
     for one in settled:
         kept = "removed too" if one.backup_dropped else f"kept: {one.backup}"
-        page.add(verdict(f"the climb {one.climb} is accepted", good=True))
+        page.add(verdict(f"the climb {one.climb} is settled", good=True))
         page.add(labelled([("freed", bytes_in_words(one.freed_bytes)), ("backup", kept)]))
     return page
 
@@ -231,7 +231,9 @@ def history_page(climbs: Sequence[tuple[Climb, Sequence[JournalRecord]]], *, ste
         return page.add(next_command(("yl check", "whether another climb can begin"), ("yl climb", "climb again")))
     if last is ClimbState.CLIMBED:
         return page.add(
-            next_command(("yl verify", "compare data with before"), ("yl settle", "accept"), ("yl descend", "go back"))
+            next_command(
+                ("yl verify", "compare data with before"), ("yl settle", "accept for good"), ("yl descend", "go back")
+            )
         )
     return page
 

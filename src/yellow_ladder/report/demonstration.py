@@ -71,7 +71,7 @@ def closing_page(first: DemoSite, program_folder: str = "") -> Page:
             (f"cd {shlex.quote(str(first.folder))}", "the first copy, at 4.0"),
             ("yl history --steps", "how long each step took"),
             ("yl descend", "go back to 2.4; it says its price first"),
-            ("yl settle", "accept 4.0"),
+            ("yl settle", "accept 4.0 for good"),
             ("yl backup test", "read the climb's backup once more"),
             (f"yl demo --remove {shlex.quote(str(first.folder.parent))}", "stop it and remove the folder"),
         ),

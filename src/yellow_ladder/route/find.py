@@ -83,7 +83,7 @@ _STABLE_ONLY, _UNKNOWN_MACHINE = Wishes(), Machine()
 
 
 def is_preview(release: Release) -> bool:
-    """Whether a release is none for everyday use: by its channel, or by its version where it names none."""
+    """Whether a release is a preview: by its channel, or by its version where it has no channel."""
     channel = release.sheet.release.channel
     return channel == "preview" or (not channel and release.version.is_preview)
 
@@ -137,7 +137,7 @@ def find_route(
 
 
 def _offer(release: Release, passed: Collection[bool | str], *, is_open: bool) -> Offer:
-    """A release for the search; a named waypoint that the site is on or past already is none any more."""
+    """A release for the search; a named waypoint that the site has reached already no longer counts."""
     reach = release.sheet.reach
     waypoint = str(release.version) if reach.waypoint is True else reach.waypoint or ""
     if reach.waypoint is not True and waypoint in passed:
@@ -270,7 +270,11 @@ def _explain_gap(
         return Problem("no-route", text, f"name a target that is not older inside, or ask for a {blocked.version}.x")
     reach = blocked.sheet.reach.from_
     reason = f"{blocked.version} can only be reached from {reach}" if reach else f"{blocked.version} is not reachable"
-    start = f"the highest that can be reached is {highest}" if highest != present else "nothing in the source leads on"
+    start = (
+        f"the highest that can be reached is {highest}"
+        if highest != present
+        else "no release in the source can be reached from there"
+    )
     remedy = f"put a release in the source that lies in {reach} and is reached from {highest}"
     if highest != present:
         remedy += f", or climb to {highest} first: yl climb --to {highest}"

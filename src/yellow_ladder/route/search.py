@@ -43,7 +43,7 @@ class Offer:
     """A release as the search sees it.
 
     `reach` is the range of versions that it can be reached from (empty: any). Releases with the same `waypoint` are
-    alternatives: whoever goes past the lowest of them must have been on one of them. One that is not `is_open` cannot
+    alternatives: a route that passes the lowest of them must go through one of them. One that is not `is_open` cannot
     be stood on, and is a waypoint all the same. It cannot be reached from what is newer `inside`.
     """
 

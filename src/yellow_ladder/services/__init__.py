@@ -23,4 +23,4 @@ def _service(site: Site, record: ServiceRecord) -> Service:
         return ProcessService(site, record)
     if isinstance(record, CommandsRecord):
         return CommandService(site, record)
-    raise OwnFault(Problem("unknown-kind", f"the service {record.name} is of a kind that nothing stands for"))
+    raise OwnFault(Problem("unknown-kind", f"the service {record.name} is of an unknown kind"))

@@ -31,7 +31,7 @@ class CopyTarget(Record):
             raise ValueError("needs either `folder` or `sftp`")
         parts = urlsplit(self.sftp)
         if self.sftp and (parts.scheme != "sftp" or not parts.hostname or not parts.path.strip("/")):
-            raise ValueError("has an `sftp` that is no URL like sftp://keeper@vault.example/backups/harbour")
+            raise ValueError("has an `sftp` that is not a URL like sftp://keeper@vault.example/backups/harbour")
         if parts.password is not None:
             raise ValueError("has a password in `sftp`; take it out: a key is used (`key_file`, or an agent's)")
         if sum(map(bool, (self.passphrase_env, self.passphrase_file, self.recipient))) > 1:
@@ -66,6 +66,6 @@ class BackupWishes(Record):
 
 
 class SettleWishes(Record):
-    """`[settle]`: when a climb is accepted without being asked."""
+    """`[settle]`: when a climb is settled without being asked."""
 
     after_days: int = Field(default=0, ge=0)

@@ -65,7 +65,7 @@ class StateFolder:
 
     @contextlib.contextmanager
     def locked(self, what: str) -> Iterator[None]:
-        """Hold the lock for a block; raises SiteLocked at once when another run has it. A kill lets go of it."""
+        """Hold the lock for a block; raises SiteLocked at once when another run has it. A kill releases it."""
         self.ensure()
         descriptor = os.open(self.lock, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
         with os.fdopen(descriptor, "r+") as stream:

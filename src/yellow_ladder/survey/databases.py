@@ -12,7 +12,7 @@ from yellow_ladder.survey.records import SurveyedDatabase
 
 
 def look_at_database(name: str, database: Database, *, thorough: bool = False) -> SurveyedDatabase:
-    """A database's surveyed, or why there are none. `thorough` checks every constraint, however long it takes."""
+    """What a database is like, or why it cannot be read. `thorough` checks every constraint, however long it takes."""
     try:
         engine = database.probe()
         tables = database.tables()
@@ -43,7 +43,7 @@ def look_at_database(name: str, database: Database, *, thorough: bool = False) -
 
 
 def _counted(objects: Mapping[str, str]) -> dict[str, int]:
-    """How many of each kind there are; tables are told by themselves, and what every database has is not told."""
+    """How many of each kind there are; without tables, which are listed, and without what every database has."""
     kinds = Counter(name.split(" ", 1)[0] for name in objects)
     return {kind: count for kind, count in kinds.items() if kind in _TOLD}
 

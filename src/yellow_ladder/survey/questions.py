@@ -21,7 +21,7 @@ class Reply:
 
 
 def ask_question(site: Site, question: SiteCheck) -> Reply:
-    """Ask; whatever goes wrong is a bad reply that says why."""
+    """Ask; where anything goes wrong, the reply is bad and says why."""
     try:
         if question.url:
             return _ask_page(site, question)
@@ -45,7 +45,7 @@ def _judged(question: SiteCheck, answer: str) -> Reply:
 
 
 def _ask_page(site: Site, question: SiteCheck) -> Reply:
-    """A page may be meant to be refused: its status is wanted, whatever it is. Redirects are not followed."""
+    """Ask a page, which may be meant to refuse: only its status counts. Redirects are not followed."""
     with (
         httpx.Client(timeout=question.within_s, trust_env=False) as client,
         client.stream("GET", site.filled(question.url)) as response,

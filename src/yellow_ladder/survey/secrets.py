@@ -20,7 +20,7 @@ def sounds_secret(key: str) -> bool:
 
 
 def masked_line(line: str) -> str:
-    """A line of a file with whatever may be a secret in it replaced: all that follows a word for one, and encoded
+    """A line of a file with everything replaced that may be a secret: all that follows a word for one, and encoded
     keys. Takes time in proportion to the line.
     """
     line = _IN_URL.sub(rf"\g<1>{MASK}@", line)

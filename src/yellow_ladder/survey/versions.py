@@ -12,7 +12,7 @@ from yellow_ladder.survey.records import ProbeAnswer
 
 @dataclass(frozen=True, slots=True)
 class VersionVerdict:
-    """What a probe said, and what it should say; `wanted` is empty where nobody knows."""
+    """What a probe said, and what it should say; `wanted` is empty where it is not known."""
 
     answer: ProbeAnswer
     wanted: str
@@ -24,7 +24,7 @@ class VersionVerdict:
 
     @property
     def is_right(self) -> bool:
-        """Whether it says what it should; where nobody knows that, whatever it says is right."""
+        """Whether it says what it should; where that is not known, every answer is right."""
         return not self.wanted or same_version(self.answer.says, self.wanted)
 
     @property

@@ -60,7 +60,7 @@ class ExchangePlacement:
             remove_entry(_aside_of(plan, rung))
 
     def drop_newer(self, plan: Plan) -> None:
-        """Remove staged trees and whatever lies aside. The old tree is root by now, or was lost before."""
+        """Remove staged trees and all that lies aside. The old tree is root by now, or was lost before."""
         for rung in plan.rungs:
             remove_entry(Path(rung.staged))
         self.drop_older(plan)
@@ -138,7 +138,7 @@ def put_in_place(
 def move_folders(pairs: Sequence[tuple[Path, Path]]) -> int:
     """Rename each (source, target); a pair that was renamed before is left alone. Returns how many were renamed now.
 
-    Raises AnswerNo when both names exist: then nobody knows which is the site's.
+    Raises AnswerNo when both names exist: then it is not known which one is the site's.
     """
     count = 0
     for source, target in pairs:

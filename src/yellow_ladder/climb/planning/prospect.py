@@ -117,7 +117,7 @@ def _machine_alone(site: Site) -> Machine:
 
 def no_version(site: Site) -> AnswerNo:
     """The error of a site whose version nobody can tell."""
-    text = "the version on disk cannot be read: no probe on disk says one that it holds for"
+    text = "the version on disk cannot be read: no probe of the files gives a version that it is valid for"
     return AnswerNo(Problem("no-version", text, "see `yl survey`, and correct [[versions]]", str(site.file)))
 
 

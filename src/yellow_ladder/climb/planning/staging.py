@@ -146,7 +146,7 @@ def _set_rights(staged: Path, carried: Carried, kept: set[str]) -> None:
         if model is not None and model.kind is entry.kind:
             rights = (model.uid, model.gid, model.mode | _newly_executable(model, entry))
         else:
-            # A folder that the archive only implies has whatever bits this account's umask gave it.
+            # A folder that the archive only implies has the bits that this account's umask left.
             bits = 0o755 if entry.kind is Kind.FOLDER else entry.mode
             rights = (parent.uid, parent.gid, bits & _allowed(parent))
         owner = (rights[0] if uid is None else uid, rights[1] if gid is None else gid)
@@ -168,7 +168,7 @@ def _newly_executable(model: Entry, entry: Entry) -> int:
 
 
 def _allowed(parent: Entry) -> int:
-    """Bits that a new entry may have: whoever may not read its folder gets none, and nobody new may write."""
+    """Bits that a new entry may have: no more readers than its folder has, and no new writers."""
     mask = 0o755
     if not parent.mode & 0o050:
         mask &= ~0o070

@@ -22,6 +22,7 @@ from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.manifest import Entry, FileChange, Kind, compare_manifests
 from yellow_ladder.migrations.apply import apply_scripts, read_scripts
+from yellow_ladder.words import bytes_in_words
 
 FOLDER_NAME, SCRATCH_NAME, ROWS_NAME = "written-since", "price", "rows"
 _TIMES_ITS_SIZE, _LEFT_FREE_BYTES = 4, 64 * 1024**2
@@ -29,7 +30,7 @@ _TIMES_ITS_SIZE, _LEFT_FREE_BYTES = 4, 64 * 1024**2
 
 @dataclass(frozen=True, slots=True)
 class TablePrice:
-    """One table: rows when the climb ended and now, and where they could be compared, what has come of them."""
+    """One table: rows when the climb ended and now; where they could be compared, how many came, changed and went."""
 
     database: str
     table: str
@@ -75,7 +76,7 @@ class Price:
 
 
 def reckon(plan: Plan, copies: Mapping[str, Database] | None = None) -> Price:
-    """Count what going back would take away; of the site it only reads. Where the climb did not end, it is nothing.
+    """Count what going back would take away; the site is only read. A climb that did not end costs nothing.
 
     The rows are compared with what the climb left, made once more from the backup and the migrations; the database is
     copied for that, so that nobody who writes to it waits. `copies` are copies that there are already.
@@ -115,11 +116,11 @@ def reckon(plan: Plan, copies: Mapping[str, Database] | None = None) -> Price:
 
 def _see_room(plan: Plan, database: Database) -> None:
     """Raise AnswerNo unless both sides of the comparison, and the migrations' journal, fit without filling the disk."""
-    facts = os.statvfs(plan.folder)
-    free = facts.f_bavail * facts.f_frsize
+    disk = os.statvfs(plan.folder)
+    free = disk.f_bavail * disk.f_frsize
     wanted = _TIMES_ITS_SIZE * database.size_bytes() + _LEFT_FREE_BYTES
     if free < wanted:
-        text = f"comparing the rows would take {wanted:,} bytes, and {free:,} are free"
+        text = f"comparing the rows would take {bytes_in_words(wanted)}, and {bytes_in_words(free)} are free"
         raise AnswerNo(Problem("disk-full", text, f"free space at {plan.folder}", str(plan.folder)))
 
 

@@ -170,14 +170,14 @@ def _judge_files(run: Run, expected: Mapping[str, Entry], found: Mapping[str, En
         if one.change is FileChange.ADDED and within(one.path, folders):
             remarks.append(f"new in a data folder: {one.path}")
         elif one.path in expected and expected[one.path].kind is Kind.FOLDER and one.change is FileChange.CONTENT:
-            faults.append(f"file {one.path}: is no folder any more")
+            faults.append(f"file {one.path}: is not a folder any more")
         else:
             faults.append(f"file {one.path}: {_FILE_WORDS[one.change]}")
     return faults, remarks
 
 
 _FILE_WORDS = {
-    FileChange.ADDED: "is there and belongs to nothing",
+    FileChange.ADDED: "is there and is part of neither the release nor the site",
     FileChange.MISSING: "is missing",
     FileChange.CONTENT: "has another content",
     FileChange.RIGHTS: "has another owner or mode",

@@ -16,7 +16,7 @@ from yellow_ladder.survey.saved import Snapshot, object_name, told
 def snapshot_before(climb: Climb, named_now: Collection[str]) -> Snapshot:
     """The site as it was before a climb, read from its backup and its survey; `named_now` are its settings files.
 
-    Raises AnswerNo or BadInput when the climb did not get that far or its backup was let go.
+    Raises AnswerNo or BadInput when the climb did not get that far or its backup was removed.
     """
     plan = climb.plan
     survey = read_inventory(plan, BEFORE_NAME)

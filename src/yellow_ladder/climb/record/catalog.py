@@ -66,7 +66,7 @@ def refuse_if_built_upon(site: Site, climb: Climb) -> None:
         text = f"the climb {newest.name} came after {climb.name}"
         remedy = f"go back from that one first: yl descend {newest.name}"
         if newest.standing.state is ClimbState.SETTLED:
-            remedy = "it was accepted, so there is no way back past it but a backup: yl backup list"
+            remedy = "it is settled: only a backup can bring the site back to before it (yl backup list)"
         raise AnswerNo(Problem("built-upon", text, remedy))
 
 
@@ -76,7 +76,7 @@ def open_climb(site: Site) -> Climb | None:
 
 
 def resting_climb(site: Site) -> Climb | None:
-    """The climb that brought the site to a landing from which the way leads on, if that is where it is."""
+    """The climb that brought the site to the landing where it rests now, if there is one."""
     standing = [one for one in list_climbs(site) if one.standing.state in (ClimbState.CLIMBED, ClimbState.SETTLED)]
     return standing[-1] if standing and standing[-1].plan.beyond else None
 
@@ -91,7 +91,7 @@ def refuse_if_open(site: Site) -> None:
 
 
 def needed_backups(site: Site) -> set[str]:
-    """Names of backups that a climb still needs for going back: it is under way, or was not accepted yet."""
+    """Names of backups that a climb still needs for going back: it is under way, or is not settled yet."""
     climbs = [
         one for one in list_climbs(site) if one.standing.state.is_open or one.standing.state is ClimbState.CLIMBED
     ]

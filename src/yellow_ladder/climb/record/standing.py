@@ -49,7 +49,7 @@ class Standing:
 
     @property
     def has_backup(self) -> bool:
-        """Whether the backup was read back; before that nothing of the site was changed."""
+        """Whether the backup was read back; before that, nothing of the site was changed."""
         return StepName(StepKind.READ_BACK) in self.up
 
     @property

@@ -65,6 +65,6 @@ class StepName:
         try:
             return StepName(StepKind(kind), of)
         except ValueError as unknown:
-            message = f"the journal speaks of a step that this yl does not know: {text}"
+            message = f"the journal has a step that this yl does not know: {text}"
             remedy = "go on with the build of yl that began this climb"
             raise BadInput(Problem("step-unknown", message, remedy)) from unknown

@@ -128,11 +128,11 @@ def run_steps(run: Run, steps: Sequence[Step]) -> None:
 def _from_system(fault: OSError) -> Problem:
     where = str(fault.filename or "")
     text = f"the system refused: {fault.strerror}" + (f" ({where})" if where else "")
-    return Problem("system", text, "see to that, then go on", where)
+    return Problem("system", text, "correct that, then go on", where)
 
 
 def stopped(run: Run) -> StoppedPartWay:
     """The error that tells how to go on after somebody asked to stop."""
-    text = f"stopped on request; the climb {run.plan.climb} is part-way and its journal holds"
+    text = f"stopped on request; the climb {run.plan.climb} is part-way, and its journal says how far"
     remedy = "go on with `yl climb --continue`, or go back with `yl descend`"
     return StoppedPartWay(Problem("stopped", text, remedy, str(run.plan.folder)))

@@ -28,7 +28,7 @@ def steps_down(plan: Plan, standing: Standing) -> list[Step]:
         *start_steps(plan, StepKind.BACK_START),
         Step(StepName(StepKind.BACK_PROVE), "compare all data and files with before", prove_back),
         Step(StepName(StepKind.BACK_OPEN), "open the site to its users", open_up),
-        Step(StepName(StepKind.BACK_TIDY), "remove what is needed no more", tidy_back),
+        Step(StepName(StepKind.BACK_TIDY), "remove what is no longer needed", tidy_back),
     ]
 
 

@@ -31,7 +31,7 @@ def _reads(kind: StepKind, title: str, do: Work, of: str = "") -> Step:
 
 def _steps_before(plan: Plan) -> list[Step]:
     """While the site still serves."""
-    steps = [_reads(StepKind.LOOK_AGAIN, "see that nothing changed since the plan", look_again)]
+    steps = [_reads(StepKind.LOOK_AGAIN, "check that nothing changed since the plan", look_again)]
     if plan.first_copy:
         steps.append(_reads(StepKind.FIRST_COPY, "copy the files while the site serves", copy_first))
     return steps
@@ -44,14 +44,14 @@ def _window_begins(plan: Plan) -> list[Step]:
     return [
         Step(StepName(StepKind.CLOSE), "close the site to its users", close),
         *stop_steps(plan, StepKind.STOP),
-        _reads(StepKind.LOOK_AT_REST, "see that nothing changed until it stopped", look_again),
+        _reads(StepKind.LOOK_AT_REST, "check that nothing changed before it stopped", look_again),
         _reads(StepKind.BACKUP_FILES, "back up the files", back_up_files),
         *(
             _reads(StepKind.BACKUP_DATABASE, f"back up and fingerprint the database {name}", back_up(name), name)
             for name in databases
         ),
         _reads(StepKind.READ_BACK, "read the backup back", read_backup_back),
-        _reads(StepKind.BEFORE, "write down all data as it is now", take_inventory),
+        _reads(StepKind.BEFORE, "record all data as it is now", take_inventory),
         *(Step(StepName(StepKind.CLONE, name), f"clone the database {name}", clone(name)) for name in cloned),
         *_copies(plan, "before"),
     ]
@@ -64,7 +64,7 @@ def _climbing(plan: Plan) -> Iterator[Step]:
         yield Step(StepName(StepKind.PLACE, of), f"put {version} in place", place(rung))
         if rung.migrations:
             yield Step(StepName(StepKind.MIGRATE, of), f"migrate the database to {version}", migrate(rung))
-        yield _reads(StepKind.CHECK_RUNG, f"see that {version} is in place", check_rung(rung), of)
+        yield _reads(StepKind.CHECK_RUNG, f"check that {version} is in place", check_rung(rung), of)
 
 
 def _window_ends(plan: Plan) -> list[Step]:
@@ -75,7 +75,7 @@ def _window_ends(plan: Plan) -> list[Step]:
         Step(StepName(StepKind.SITE_FILE), "follow moved paths in the site file", follow),
         Step(StepName(StepKind.OPEN), "open the site to its users", open_up),
         *_copies(plan, "after"),
-        Step(StepName(StepKind.TIDY), "remove what is needed no more", tidy),
+        Step(StepName(StepKind.TIDY), "remove what is no longer needed", tidy),
     ]
 
 

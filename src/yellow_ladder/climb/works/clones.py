@@ -32,7 +32,7 @@ def make_clone(run: Run, name: str) -> Facts:
         if run.site.database_spec(name).clone == "required":
             raise
         why = fault.problems[0].message if isinstance(fault, LadderError) else fault.strerror
-        return {"cloned": False, "summary": f"none ({why}); the dump is there"}
+        return {"cloned": False, "summary": f"no clone ({why}); the dump is there"}
 
 
 def put_back(run: Run, backup: Backup, name: str) -> Facts:

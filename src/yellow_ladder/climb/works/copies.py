@@ -22,7 +22,7 @@ def copy_to(target: CopyTarget) -> Work:
 
 
 def copy_after(target: CopyTarget) -> Work:
-    """The work of copying the backup elsewhere when the site is open again: that it fails is told and ends nothing."""
+    """The work of copying the backup elsewhere when the site is open again. A failure is shown, and ends nothing."""
 
     def do(run: Run) -> Facts:
         try:

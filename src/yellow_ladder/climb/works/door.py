@@ -39,7 +39,7 @@ def close_site(site: Site, *, part_way: bool = False) -> str:
         return "no [maintenance] in the site file"
     if site.flag is not None:
         if part_way and not site.flag.parent.is_dir():
-            return "its flag follows with the folder that it lies in"
+            return "the flag moves with its folder"
         _write_flag(site, site.flag)
         return f"flag {site.short(site.flag)}"
     _run(site, maintenance.close, "close")

@@ -53,12 +53,16 @@ def check_rung(rung: RungPlan) -> Work:
         differences = compare_manifests(wanted, found)
         if differences:
             first = differences[0]
-            text = f"{first.path} is not as {rung.to_version} has it ({first.change}); {len(differences)} differ"
+            text = (
+                f"{first.path} differs from the file of {rung.to_version} ({first.change}); {len(differences)} differ"
+            )
             raise AnswerNo(Problem("rung-differs", text, "see what else writes there", first.path))
         says = ask_probes(run.plan.site_at(rung), served=False)
         for one in judge_versions(says, rung.to_version, rung.parsed):
             if not one.is_right:
-                raise AnswerNo(Problem("rung-version", one.fault, "tell the release's publisher", one.answer.where))
+                raise AnswerNo(
+                    Problem("rung-version", one.fault, "report it to the release's publisher", one.answer.where)
+                )
         return {"files": count_files(found), "versions": [answer.says for answer in says]}
 
     return do

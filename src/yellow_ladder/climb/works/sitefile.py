@@ -28,7 +28,7 @@ def follow_moves(plan: Plan) -> dict[str, Any]:
     path = Path(plan.site_file)
     text = path.read_text()
     _replace(path, text, moved_text(text, plan.renamed_paths))
-    return {"summary": f"{len(plan.renamed_paths)} paths follow their files"}
+    return {"summary": f"{len(plan.renamed_paths)} moved paths are corrected in it"}
 
 
 def take_back_moves(plan: Plan) -> dict[str, Any]:
@@ -41,7 +41,7 @@ def take_back_moves(plan: Plan) -> dict[str, Any]:
         _replace(path, text, plan.site_text)
     else:
         _replace(path, text, moved_text(text, {new: old for old, new in plan.renamed_paths.items()}))
-    return {"summary": f"{len(plan.renamed_paths)} paths follow their files back"}
+    return {"summary": f"{len(plan.renamed_paths)} moved paths have their old form again"}
 
 
 def _replace(path: Path, old: str, new: str) -> None:

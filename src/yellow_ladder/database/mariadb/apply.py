@@ -1,4 +1,4 @@
-"""Migrations on a server that cannot take a change of the schema back: each statement exactly once all the same.
+"""Migrations on a server that cannot undo a change of the schema: each statement still runs exactly once.
 
 How far a migration is stands in the database. A change of rows and the note of it are one transaction. A change of the
 schema is whole or not done (the server sees to that), and which of the two is told by the shape that was noted before.
@@ -107,7 +107,7 @@ def _refuse_bound_to_session(statements: Sequence[str], entry: LedgerEntry) -> N
     """Raise AnswerNo where a later statement may build upon what was lost with the connection."""
     bound = next((one for one in statements if _BOUND_TO_SESSION.search(one)), None)
     if bound:
-        text = f"the migration {entry.migration} was begun, and keeps something in its connection: {bound[:60]}"
+        text = f"the migration {entry.migration} was begun, and depends on its connection: {bound[:60]}"
         raise AnswerNo(Problem("migration-unclear", text, "go back with `yl descend`, and climb again"))
 
 

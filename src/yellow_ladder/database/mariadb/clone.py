@@ -35,7 +35,7 @@ def why_not(address: DatabaseAddress) -> str:
         names = _tables(connection)
         odd = [name for name in (address.database, *names) if not _PLAIN_NAME.fullmatch(name)]
         if odd:
-            return f"the name {odd[0]} stands encoded in the file system"
+            return f"the name {odd[0]} is written in another form in the file system"
         other = rows(connection, _NOT_EXPORTED)
         if other:
             return f"the table {other[0][0]} is {other[0][1]}, which cannot be taken as a file"
@@ -90,7 +90,7 @@ def make(address: DatabaseAddress, program: Client, place: Path) -> int:
 
 
 def _nobody(_done: int, _total: int) -> None:
-    """Nobody is told how far it is: these are small."""
+    """Without progress: these are small."""
 
 
 def put_back(address: DatabaseAddress, shell: Client, place: Path, details: Details) -> None:

@@ -135,7 +135,9 @@ def check_dump(source: Path) -> None:
         tail = str(fault).encode()
     if END_MARK not in tail:
         text = f"the dump {source.name} breaks off before its end"
-        raise AnswerNo(Problem("backup-damaged", text, "use another backup; look for trouble of the disk", str(source)))
+        raise AnswerNo(
+            Problem("backup-damaged", text, "use another backup, and see whether the disk is failing", str(source))
+        )
 
 
 def load(address: DatabaseAddress, program: Client, database: str, source: Path) -> None:

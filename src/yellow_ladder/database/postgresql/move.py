@@ -199,7 +199,7 @@ def finish(address: DatabaseAddress, name: str, details: Details) -> None:
 
 
 def drop(connection: Connection, name: str) -> None:
-    """Remove a database and whoever is connected to it; may be repeated."""
+    """End every session of a database and remove it; may be repeated."""
     connection.execute(command("DROP DATABASE IF EXISTS {} WITH (FORCE)", name))
 
 

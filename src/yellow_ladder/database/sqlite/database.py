@@ -343,7 +343,7 @@ class SqliteDatabase(Answering, WithoutClone):
 
     def _refused(self, entry: LedgerEntry, why: str) -> AnswerNo:
         text = f"the migration {entry.migration} to {entry.version} was not kept: {why}"
-        return AnswerNo(Problem("migration-refused", text, "tell the release's publisher", self.address.name))
+        return AnswerNo(Problem("migration-refused", text, "report it to the release's publisher", self.address.name))
 
 
 def _lenient_text(raw: bytes) -> str | bytes:

@@ -22,7 +22,7 @@ _KEPT_KINDS = ("keys", "licences", "assets", "addons")
 class FileClasses:
     """Files and links below root, by what they are for an upgrade; data folders are counted and not listed.
 
-    `reference` is who says what the release's files are (nothing: nobody knows), and `release_known` whether that is
+    `reference` names what says which files the release has (empty: nothing does), and `release_known` whether that is
     the package itself. `rights` and `turned` say why, `leftover` names the release that had the file, and `foreign`
     lists files by the top folder that holds nothing of this product. `addons` says of each whether it is bundled,
     third-party or unknown.
@@ -67,7 +67,7 @@ class AsReleased:
 
 
 def sift(tree: Tree, reference: Reference | None, keep: Keep) -> tuple[dict[str, Entry], AsReleased, tuple[int, int]]:
-    """Settle in one pass what is as released and owned as usual, and whatever lies in data folders.
+    """Sort out in one pass what is as released and owned as usual, and all that lies in data folders.
 
     Returns the entries that are left to be sorted one by one, what is as released, and the usual owner. Of a large
     installation nearly everything is as_released here, at a tenth of the cost.
@@ -137,7 +137,7 @@ def classify(
             if why:
                 rights[path] = why
         elif (entry.kind is Kind.LINK) != known[path].what.startswith("link:"):
-            turned[path] = f"is a link to {entry.target} now" if entry.kind is Kind.LINK else "is no link any more"
+            turned[path] = f"is a link to {entry.target} now" if entry.kind is Kind.LINK else "is not a link any more"
         else:
             edited.append(path)
     unclaimed.sort()
