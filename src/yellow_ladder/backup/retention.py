@@ -1,4 +1,4 @@
-"""Which backups have had their time. Pure: it decides and removes nothing."""
+"""Which backups are past their time, and why one has to stay. Pure: it decides and removes nothing."""
 
 from __future__ import annotations
 
@@ -33,3 +33,17 @@ def past_their_time(
                 kept.add(base)
                 pending.append(base)
     return [one for one in ordered if one.name not in kept]
+
+
+def why_it_stays(chosen: Backup, backups: Sequence[Backup], needed: Collection[str]) -> str:
+    """Why a backup must not be removed, in words for people; nothing where it may go.
+
+    `needed` are names of backups that climbs need for going back.
+    """
+    others = [one for one in backups if one.name != chosen.name]
+    upon = [one.name for one in others if chosen.name in one.bases]
+    if chosen.name in needed:
+        return "a climb needs it for going back, until it is settled (yl settle)"
+    if upon:
+        return f"{upon[0]} builds upon it"
+    return "" if any(one.read_back_at for one in others) else "it is the last good one"

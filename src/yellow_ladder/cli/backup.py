@@ -10,7 +10,7 @@ from yellow_ladder.backup.catalog import Backup, list_backups, remove_backup
 from yellow_ladder.backup.copies import copy_backup, fetch_backup, names_at, place_of
 from yellow_ladder.backup.make import check_backup, load_and_compare, make_backup
 from yellow_ladder.backup.restore import restore_aside
-from yellow_ladder.backup.retention import past_their_time
+from yellow_ladder.backup.retention import past_their_time, why_it_stays
 from yellow_ladder.cli.base import Choices, LadderCommand, agree, emit
 from yellow_ladder.cli.narrator import narrated
 from yellow_ladder.climb.record.catalog import needed_backups
@@ -154,23 +154,13 @@ def drop(choices: Choices, name: str | None, due: bool, yes: bool) -> None:
 
 def _due(site: Site) -> list[Backup]:
     wishes, backups = site.record.backup, list_backups(site.state.backups)
-    if not (wishes.keep_count or wishes.keep_days):
-        return []
     return past_their_time(backups, utc_now(), wishes.keep_count, wishes.keep_days, needed_backups(site))
 
 
 def _droppable(site: Site, name: str | None) -> Backup:
     """The backup of a name; raises AnswerNo where it has to stay."""
     chosen = _find(site, name)
-    others = [one for one in list_backups(site.state.backups) if one.name != chosen.name]
-    upon = [one.name for one in others if chosen.name in one.bases]
-    why = ""
-    if chosen.name in needed_backups(site):
-        why = "a climb needs it for going back, until it is settled (yl settle)"
-    elif upon:
-        why = f"{upon[0]} builds upon it"
-    elif not any(one.read_back_at for one in others):
-        why = "it is the last good one"
+    why = why_it_stays(chosen, list_backups(site.state.backups), needed_backups(site))
     if why:
         raise AnswerNo(Problem("backup-needed", f"the backup {chosen.name} stays: {why}", "see yl backup list"))
     return chosen
