@@ -16,6 +16,7 @@ from pydantic_core import ErrorDetails
 from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.words import bytes_in_words
 
+# A sheet of a thousand tables has a tenth of this; what is larger is another file, given by mistake.
 LARGEST_DOCUMENT_BYTES = 4 * 1024 * 1024
 
 

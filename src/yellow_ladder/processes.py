@@ -17,6 +17,7 @@ from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.words import bytes_in_words
 
 LARGEST_OUTPUT_BYTES = 16 * 1024**2
+# Short against what a person notices, long against what a look costs.
 _LOOK_EVERY_S = 0.02
 
 
@@ -85,6 +86,7 @@ def run_command(
                 stdout=output if streams.target is None else streams.target,
                 stderr=output,
                 env={**os.environ, **(environment or {})},
+                #                 # A group of its own: a deadline ends what it started too, and Ctrl-C does not reach it.
                 start_new_session=True,
                 pass_fds=streams.descriptors,
             )
@@ -98,6 +100,7 @@ def run_command(
                 _end_group(child)
                 raise
         output.seek(0)
+        #         # What it printed stays bounded, also where the last look came before the last words.
         printed = output.read(most_bytes)
     return Completed(tuple(argv), child.returncode, printed.decode(errors="replace"))
 

@@ -22,6 +22,7 @@ from yellow_ladder.files.manifest import Entry, HardLinks, Kind, Manifest, Skip,
 from yellow_ladder.files.tar_members import BLOCK, info_bytes, member_header, member_info
 
 _TRIES_FOR_A_CHANGING_FILE = 3
+# Large enough for the compressor to keep all cores busy; larger ones were not faster.
 _BUFFER_BYTES = 4 * 1024**2
 _TELL_EVERY_BYTES = 4 * 1024**2
 # A little larger than at the next level (by 1 or 2 in a hundred) and written in three quarters of the time: while a
@@ -164,6 +165,7 @@ class TarWriter:
             after = os.fstat(descriptor)
         finally:
             os.close(descriptor)
+        #         # The change time is the kernel's: a program can set the modification time back, and not this one.
         steady = (before.st_size, before.st_ctime_ns) == (after.st_size, after.st_ctime_ns)
         return entry_from(entry.path, before, digest=digest.hexdigest(), attributes=attributes), steady
 

@@ -22,8 +22,11 @@ from yellow_ladder.site.site import Site
 # The pid stands in its file before the program runs: a kill of this tool at any instant leaves either no process
 # or one that the file names.
 _LAUNCH = 'umask 022; echo $$ > "$1.new" && mv "$1.new" "$1" && shift && exec "$@"'
+# Start times are counted in ticks since boot and file times by another clock; they differ by a moment.
 _CLOCK_SLACK_S = 2.0
+# After a kill only the kernel is asked, which is quick unless a disk hangs.
 _HARD_STOP_S = 5.0
+# The shell writes the file before it becomes the program: on a busy machine that takes a while.
 _PID_WITHIN_S = 5.0
 
 

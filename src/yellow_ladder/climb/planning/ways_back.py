@@ -14,6 +14,7 @@ from yellow_ladder.survey.records import SurveyedDatabase
 # Bytes of the database a second, as seen on a small machine; what this machine does is remembered and taken instead.
 _LOAD_RATES = {"sqlite": 400e6, "postgresql": 60e6, "mariadb": 20e6, "mysql": 20e6}
 _CLONE_RATES = {"postgresql": 1_500e6, "mariadb": 400e6}
+# Connecting and starting programs takes this long on its own; a load of less says nothing about a rate.
 _LEAST_S, _TELLING_BYTES = 1.0, 16 * 1024**2
 _MEMORY_NAME = "rates.json"
 

@@ -25,6 +25,7 @@ from yellow_ladder.migrations.apply import apply_scripts, read_scripts
 from yellow_ladder.words import bytes_in_words
 
 FOLDER_NAME, SCRATCH_NAME, ROWS_NAME = "written-since", "price", "rows"
+# Two copies, the journal of a migration that rebuilds the largest table, and room for that table.
 _TIMES_ITS_SIZE, _LEFT_FREE_BYTES = 4, 64 * 1024**2
 
 

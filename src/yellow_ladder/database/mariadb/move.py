@@ -25,13 +25,17 @@ _LEVEL = 1  # the server's programs write faster than a stronger level compresse
 _TAIL = 4096
 # The program's header would have a date that the site's own mode allowed (31 February) loaded as no date at all.
 _MODES = b"SQL_MODE='NO_AUTO_VALUE_ON_ZERO'", b"SQL_MODE='NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES'"
+# One moment for all tables. Bytes as hex, since text would depend on character sets; times in UTC; no date in the
+# header, so that the same data give the same dump; no tablespaces, which need rights that an owner does not have.
 _DUMP = (
     "--single-transaction", "--quick", "--hex-blob", "--tz-utc",
     "--default-character-set=utf8mb4", "--no-tablespaces", "--max-allowed-packet=1G", "--skip-dump-date",
 )  # fmt: skip
+# A connection that breaks has to end the load: a new one would go on without this session's settings.
 _LOAD = (
     "--batch", "--binary-mode", "--skip-reconnect", "--default-character-set=utf8mb4", "--max-allowed-packet=1G",
 )  # fmt: skip
+# Without these, MySQL's program asks for what older servers lack, and writes statements that only an admin may run.
 _OLDER_KIN = ("--column-statistics=0", "--set-gtid-purged=OFF")
 
 
@@ -42,6 +46,7 @@ def dump(address: DatabaseAddress, program: Client, target: Path, on_amount: OnA
     def compress(source: IO[bytes]) -> None:
         nonlocal done
         packer = zstandard.ZstdCompressor(level=_LEVEL, threads=os.cpu_count() or 1)
+        #         # Not inherited by the dump program, which would keep the file open after a kill.
         descriptor = os.open(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
         with os.fdopen(descriptor, "wb") as stream:
             with packer.stream_writer(stream, closefd=False) as writer:
@@ -180,6 +185,7 @@ def drop(address: DatabaseAddress, name: str) -> None:
 
 def silence_events(address: DatabaseAddress, name: str) -> None:
     """Remove what would start to work by itself in a scratch database."""
+    #     # Loaded events are enabled: in a scratch database they would send mail and delete rows like the real ones.
     with connected(address, database=name) as connection:
         query = "SELECT event_name FROM information_schema.events WHERE event_schema = DATABASE()"
         for (event,) in rows(connection, query):
