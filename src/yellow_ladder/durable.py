@@ -39,7 +39,7 @@ def write_whole(path: Path, content: bytes, *, mode: int = 0o600, owner: tuple[i
         with contextlib.suppress(OSError):
             temporary.unlink()
         raise
-    #     # The content is on disk; the name that leads to it is not until its folder is.
+    # The content is on disk; the name that leads to it is not until its folder is.
     sync_folder(path.parent)
 
 

@@ -86,7 +86,7 @@ def run_command(
                 stdout=output if streams.target is None else streams.target,
                 stderr=output,
                 env={**os.environ, **(environment or {})},
-                #                 # A group of its own: a deadline ends what it started too, and Ctrl-C does not reach it.
+                # A group of its own: a deadline ends what it started too, and Ctrl-C does not reach it.
                 start_new_session=True,
                 pass_fds=streams.descriptors,
             )
@@ -100,7 +100,7 @@ def run_command(
                 _end_group(child)
                 raise
         output.seek(0)
-        #         # What it printed stays bounded, also where the last look came before the last words.
+        # What it printed stays bounded, also where the last look came before the last words.
         printed = output.read(most_bytes)
     return Completed(tuple(argv), child.returncode, printed.decode(errors="replace"))
 

@@ -168,7 +168,7 @@ def _extract(backup: Backup, ground: Ground, wanted: Collection[str], manifest: 
         text = f"the archives of {backup.path} lack {min(missing)}"
         raise AnswerNo(Problem("backup-damaged", text, "use another backup", str(backup.archive)))
     for path in later:
-        #         # Only now: the first name of the file must be as it should be, and may come from a later archive.
+        # Only now: the first name of the file must be as it should be, and may come from a later archive.
         remove_entry(ground.at(path))
         os.link(ground.at(manifest[path].same_as), ground.at(path))
 
@@ -200,7 +200,7 @@ def _put_link(location: Path, target: str) -> None:
 
 def _put_file(location: Path, content: IO[bytes], *, with_holes: bool) -> None:
     location.parent.mkdir(parents=True, exist_ok=True)
-    #     # A name may have 255 bytes; the ending needs some of them.
+    # A name may have 255 bytes; the ending needs some of them.
     temporary = location.with_name(f".{location.name[:200]}.restored")
     remove_entry(temporary)
     descriptor = os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
@@ -217,7 +217,7 @@ def _put_file(location: Path, content: IO[bytes], *, with_holes: bool) -> None:
 def _set_rights(ground: Ground, expected: Manifest) -> int:
     """Give owner, mode and times back where they differ; folders last, since writing into them moves their time."""
     count = 0
-    #     # Deepest first: a folder without the right to write would keep its own entries from being set right.
+    # Deepest first: a folder without the right to write would keep its own entries from being set right.
     order = sorted(expected.items(), key=lambda item: (item[1].kind is Kind.FOLDER, -item[0].count("/")))
     for path, entry in order:
         location = ground.at(path)

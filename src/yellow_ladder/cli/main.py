@@ -74,7 +74,7 @@ def _run(arguments: list[str]) -> int:
     as_json = "--json" in arguments
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):
-            #             # The names of files are bytes, and a terminal's encoding need not have them all.
+            # The names of files are bytes, and a terminal's encoding need not have them all.
             stream.reconfigure(errors="backslashreplace")  # a file name need not be text
     name = next((word for word in arguments if word in COMMANDS), "")
     try:

@@ -31,7 +31,7 @@ def interruptible() -> Iterator[Interruption]:
         request.asked = True
 
     before = {number: signal.signal(number, ask) for number in (signal.SIGINT, signal.SIGTERM)}
-    #     # Children inherit an ignored signal, so that a broken connection does not end a dump either.
+    # Children inherit an ignored signal, so that a broken connection does not end a dump either.
     before[signal.SIGHUP] = signal.signal(signal.SIGHUP, signal.SIG_IGN)
     try:
         yield request

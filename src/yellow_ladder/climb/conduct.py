@@ -88,7 +88,7 @@ def _after_trouble(run: Run, trouble: StepTrouble) -> ClimbState:
         raise StoppedPartWay([Problem("step-failed", text, remedy), *trouble.problems])
     reason = trouble.problems[0].message
     run.listen(Note(f"going back to {plan.from_version}", is_warning=True))
-    #     # Before the first step back: after a kill in between, going on must not mean going up again.
+    # Before the first step back: after a kill in between, going on must not mean going up again.
     run.note(What.TURN, str(trouble.step.name), {"reason": reason})
     _down(run)
     text = (

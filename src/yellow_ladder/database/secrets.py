@@ -39,7 +39,7 @@ def password_of(address: DatabaseAddress) -> str | None:
 @contextlib.contextmanager
 def secret_in_memory(text: str) -> Iterator[tuple[str, int]]:
     """A file in memory with `text`: its path as a child sees it, and the descriptor that the child must be given."""
-    #     # Not on a disk: a file would outlive a kill, and be in the next backup of the machine.
+    # Not on a disk: a file would outlive a kill, and be in the next backup of the machine.
     descriptor = os.memfd_create("secret", os.MFD_CLOEXEC)
     try:
         os.fchmod(descriptor, 0o600)

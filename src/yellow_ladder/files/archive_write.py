@@ -165,7 +165,7 @@ class TarWriter:
             after = os.fstat(descriptor)
         finally:
             os.close(descriptor)
-        #         # The change time is the kernel's: a program can set the modification time back, and not this one.
+        # The change time is the kernel's: a program can set the modification time back, and not this one.
         steady = (before.st_size, before.st_ctime_ns) == (after.st_size, after.st_ctime_ns)
         return entry_from(entry.path, before, digest=digest.hexdigest(), attributes=attributes), steady
 

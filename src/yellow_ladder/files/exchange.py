@@ -19,7 +19,7 @@ def exchange_in_one_instant(first: Path, second: Path) -> bool:
     """
     libc = ctypes.CDLL(None, use_errno=True)
     call = getattr(libc, "renameat2", None)
-    #     # An old C library lacks the call, also where the kernel has it.
+    # An old C library lacks the call, also where the kernel has it.
     if call is None:
         return False
     if call(_AT_FDCWD, os.fsencode(first), _AT_FDCWD, os.fsencode(second), _RENAME_EXCHANGE) == 0:

@@ -92,7 +92,7 @@ def _release(place: str, entry: IndexEntry, sheet: ReleaseSheet, downloads: Path
     if not is_archive_name(name) or urlsplit(url).scheme not in ("http", "https") or not name.isprintable():
         text = f"the index names the archive {entry.archive!r}, which is not a file name that can be read here"
         raise BadInput(Problem("index-broken", text, "tell who publishes it", place))
-    #     # The digest in the name: another archive of the same name never takes this one's place.
+    # The digest in the name: another archive of the same name never takes this one's place.
     local = downloads / f"{entry.sha256[:16]}-{name}"
     return Release(sheet, local, entry.sha256, None, url, entry.size_bytes)
 

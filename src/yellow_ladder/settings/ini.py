@@ -15,7 +15,7 @@ class IniSettings:
     def __init__(self, text: str, name: str) -> None:
         """Parse; `name` stands in messages. Raises BadInput where it is no INI file."""
         self._name = name
-        #         # The parser knows one kind of line end; the file gets its own back.
+        # The parser knows one kind of line end; the file gets its own back.
         self._ending = "\r\n" if "\r\n" in text else "\n"
         self._updater = ConfigUpdater()
         self._updater.optionxform = str  # type: ignore[assignment,method-assign]  # keys keep their case
@@ -54,7 +54,7 @@ class IniSettings:
     def add(self, key: str, value: str, comment: str) -> None:
         """Add a key at the end of its section, under its comment."""
         section, option = key.split(".", 1)
-        #         # A line without indentation would be the next key.
+        # A line without indentation would be the next key.
         value = value.replace("\n", "\n    ")
         if not self._updater.has_section(section):
             if self._updater.sections():

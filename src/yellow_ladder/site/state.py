@@ -76,7 +76,7 @@ class StateFolder:
                 text = f"{holder} is at work on this site"
                 remedy = "wait until it ends; `yl history` shows how far it is"
                 raise SiteLocked(Problem("locked", text, remedy, str(self.lock))) from busy
-            #             # What the last holder wrote may still be there: a kill releases the lock and leaves the text.
+            # What the last holder wrote may still be there: a kill releases the lock and leaves the text.
             stream.truncate(0)
             stream.write(f"yl {what} (process {os.getpid()}, since {datetime.now(UTC):%Y-%m-%d %H:%M:%S} UTC)\n")
             stream.flush()

@@ -138,7 +138,7 @@ def output_of(site: Site, argv: Sequence[str], within_s: float) -> str:
 def fetch(url: str, within_s: float) -> tuple[httpx.Headers, str]:
     """Headers and text of a page that answers with success; raises ValueError or httpx.HTTPError otherwise."""
     end = time.monotonic() + within_s
-    #     # No proxy of the environment: the question is to this machine, and nobody between may answer it.
+    # No proxy of the environment: the question is to this machine, and nobody between may answer it.
     with httpx.Client(timeout=within_s, trust_env=False) as client, client.stream("GET", url) as response:
         if not response.is_success:
             raise ValueError(f"the page answers with status {response.status_code}")
@@ -147,7 +147,7 @@ def fetch(url: str, within_s: float) -> tuple[httpx.Headers, str]:
             body += block
             if len(body) > LARGEST_ANSWER_BYTES:
                 raise ValueError("the answer is larger than a megabyte")
-            #             # The client's own limit starts anew with each byte that arrives.
+            # The client's own limit starts anew with each byte that arrives.
             if time.monotonic() > end:
                 raise ValueError(f"the answer did not end within {within_s:g} s")
     return response.headers, body.decode(errors="replace")

@@ -36,7 +36,7 @@ class ExchangePlacement:
         """Rename the data folders into the staged tree, then let it and root trade places."""
         root, staged = plan.site.root, Path(rung.staged)
         moved = 0
-        #         # After a kill, root may be this rung's tree already, or be away between two renames: the data have moved then.
+        # After a kill, root may be this rung's tree already, or be away between two renames: the data have moved then.
         if inode_of(root) not in (0, rung.mark):
             moved = move_folders([(root / old, staged / new) for old, new in rung.data])
             shut(staged)
@@ -122,7 +122,7 @@ def put_in_place(
             text = f"the tree that should become {root} is not at {incoming} any more"
             raise AnswerNo(Problem("tree-gone", text, "go back with `yl descend`", str(incoming)))
         if not inode_of(root):
-            #             # The exchange was not in one instant, and what is missing is its second half.
+            # The exchange was not in one instant, and what is missing is its second half.
             incoming.rename(root)  # killed between two renames: root had gone aside
         elif not exchange(root, incoming):
             in_one_instant = False
@@ -150,7 +150,7 @@ def move_folders(pairs: Sequence[tuple[Path, Path]]) -> int:
             text = f"both {source} and {target} are there, and only one should be"
             raise AnswerNo(Problem("two-folders", text, "look which one is the site's, remove the other", str(target)))
         source.rename(target)
-        #         # The new name first: a power cut in between leaves the folder under one name or the other.
+        # The new name first: a power cut in between leaves the folder under one name or the other.
         sync_folder(target.parent)
         sync_folder(source.parent)
         count += 1

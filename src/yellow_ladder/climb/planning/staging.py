@@ -61,7 +61,7 @@ def stage_rung(rung: Rung, staged: Path, carried: Carried) -> tuple[tuple[str, s
     window. Raises BadInput or AnswerNo, and leaves `staged` to be removed.
     """
     site, sheet = carried.site, rung.release.sheet
-    #     # A kill may have left a part of it.
+    # A kill may have left a part of it.
     remove_entry(staged)
     staged.mkdir(parents=True, mode=0o700)
     before = carried.where

@@ -89,7 +89,7 @@ class Journal:
 def _append_whole(path: Path, line: bytes) -> None:
     """Append a line and sync it; what a full disk let through of it is taken back."""
     is_new = not path.exists()
-    #     # One write of the whole line: a reader sees it or does not.
+    # One write of the whole line: a reader sees it or does not.
     descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW, 0o600)
     try:
         before = os.fstat(descriptor).st_size
@@ -113,7 +113,7 @@ def _body(record: JournalRecord) -> dict[str, Any]:
 
 
 def _link(chain: str, body: Mapping[str, Any]) -> str:
-    #     # The same bytes from every JSON library: the chain is to be checked without this tool, too.
+    # The same bytes from every JSON library: the chain is to be checked without this tool, too.
     canonical = json.dumps(body, sort_keys=True, ensure_ascii=True, separators=(",", ":"))
     return hashlib.sha256(f"{chain}\n{canonical}".encode()).hexdigest()
 

@@ -112,7 +112,7 @@ def run_steps(run: Run, steps: Sequence[Step]) -> None:
         started = time.monotonic()
         try:
             facts = step.do(run)
-        #         # Not a failure of the step: somebody asked to stop, and it will be done again from its beginning.
+        # Not a failure of the step: somebody asked to stop, and it will be done again from its beginning.
         except StoppedPartWay:
             raise
         except (LadderError, OSError) as fault:

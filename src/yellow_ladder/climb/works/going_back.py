@@ -36,7 +36,7 @@ def restore_all_files(run: Run) -> Facts:
     # Whatever others wrote while the site was closed is kept before it is written over.
     rescue = kept_ground(run.plan)
     done = restore_files(backup, Ground(run.site.root), run.site.skipped(), rescue=rescue)
-    #     # Restoring may have taken the flag away: it was not there when the backup was made.
+    # Restoring may have taken the flag away: it was not there when the backup was made.
     close_site(run.site)
     return {"written": done.written, "removed": done.removed, "rights": done.rights_set}
 

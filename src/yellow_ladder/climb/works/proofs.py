@@ -41,7 +41,7 @@ def prove_back(run: Run) -> Facts:
     if not standing.has_backup or StepName(StepKind.BEFORE) not in standing.up:
         return {"summary": "nothing had been changed"}
     before = read_inventory(run.plan, BEFORE_NAME)
-    #     # An earlier attempt may have stopped the services to load what a clone did not hold.
+    # An earlier attempt may have stopped the services to load what a clone did not hold.
     if any(_by_clone(standing, name) for name in before.databases):
         _start_all(run)  # an earlier attempt may have been killed while it loaded what a clone did not hold
     now = {name: _print_now(run, name, standing) for name in run.site.databases()}

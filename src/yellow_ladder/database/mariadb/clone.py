@@ -79,7 +79,7 @@ def make(address: DatabaseAddress, program: Client, place: Path) -> int:
     with connected(address) as connection:
         names = _tables(connection)
         folder = _folder(connection, address.database)
-        #         # The server writes the tables out and keeps them locked until this connection says otherwise or ends.
+        # The server writes the tables out and keeps them locked until this connection says otherwise or ends.
         if names:
             rows(connection, f"FLUSH TABLES {', '.join(map(quoted, names))} FOR EXPORT")
         for name in names:
@@ -100,7 +100,7 @@ def put_back(address: DatabaseAddress, shell: Client, place: Path, details: Deta
     move.make_empty(address, name, details)
     move.load(address, shell, name, place / _STRUCTURE)
     with connected(address) as connection:
-        #         # Tables come in one by one, and a key may point to one that is still empty.
+        # Tables come in one by one, and a key may point to one that is still empty.
         rows(connection, "SET SESSION foreign_key_checks = 0")
         folder = _folder(connection, name)
         _take_in(connection, _tables(connection), place, folder)
@@ -116,7 +116,7 @@ def _take_in(connection: Connection, names: Sequence[str], place: Path, folder: 
             remove_entry(target)
             copy_bytes(place / (name + ending), target)
             shutil.chown(target, owner.st_uid, owner.st_gid)
-            #             # As the server makes them: it refuses a file that it cannot write to.
+            # As the server makes them: it refuses a file that it cannot write to.
             target.chmod(0o660)
         rows(connection, f"ALTER TABLE {quoted(name)} IMPORT TABLESPACE")
         remove_entry(folder / f"{name}.cfg")  # left there, it would keep the database from ever being dropped

@@ -46,7 +46,7 @@ def dump(address: DatabaseAddress, program: Client, target: Path, on_amount: OnA
     def compress(source: IO[bytes]) -> None:
         nonlocal done
         packer = zstandard.ZstdCompressor(level=_LEVEL, threads=os.cpu_count() or 1)
-        #         # Not inherited by the dump program, which would keep the file open after a kill.
+        # Not inherited by the dump program, which would keep the file open after a kill.
         descriptor = os.open(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
         with os.fdopen(descriptor, "wb") as stream:
             with packer.stream_writer(stream, closefd=False) as writer:
@@ -185,7 +185,7 @@ def drop(address: DatabaseAddress, name: str) -> None:
 
 def silence_events(address: DatabaseAddress, name: str) -> None:
     """Remove what would start to work by itself in a scratch database."""
-    #     # Loaded events are enabled: in a scratch database they would send mail and delete rows like the real ones.
+    # Loaded events are enabled: in a scratch database they would send mail and delete rows like the real ones.
     with connected(address, database=name) as connection:
         query = "SELECT event_name FROM information_schema.events WHERE event_schema = DATABASE()"
         for (event,) in rows(connection, query):

@@ -69,7 +69,7 @@ def details_of(connection: Connection) -> dict[str, Any]:
 def creation(name: str, details: Details) -> sql.Composed:
     """The statement that makes an empty database of the same kind."""
     parts = [
-        #         # template1 may have been changed here; template0 is as it was delivered and takes any encoding.
+        # template1 may have been changed here; template0 is as it was delivered and takes any encoding.
         command("CREATE DATABASE {} TEMPLATE template0 OWNER {}", name, str(details["owner"])),
         plain(" ENCODING ") + sql.Literal(details["encoding_name"]),
         plain(" LC_COLLATE ") + sql.Literal(details["datcollate"]),
@@ -102,7 +102,7 @@ def finishing(name: str, details: Details) -> Iterator[sql.Composed]:
         names = sql.SQL(".").join(map(sql.Identifier, key.split(".")))
         yield (whose or command("ALTER DATABASE {} SET ", name)) + names + plain(" TO ") + words
     if details.get("rights") is not None:
-        #         # A new database lets everybody connect and make temporary tables; the old one may not have.
+        # A new database lets everybody connect and make temporary tables; the old one may not have.
         yield command("REVOKE ALL ON DATABASE {} FROM PUBLIC", name)
         for role, right, is_grantable in details["rights"]:
             to = sql.Identifier(role) if role else plain("PUBLIC")
@@ -158,7 +158,7 @@ def clone(address: DatabaseAddress, name: str, details: Details, within_s: float
             statement += plain(" STRATEGY FILE_COPY")
         end = time.monotonic() + within_s
         while True:
-            #             # An application connects again within milliseconds: end sessions until it is too slow once.
+            # An application connects again within milliseconds: end sessions until it is too slow once.
             _end_sessions(connection, [address.database])
             try:
                 connection.execute(statement)
@@ -168,7 +168,7 @@ def clone(address: DatabaseAddress, name: str, details: Details, within_s: float
                 time.sleep(0.1)
             else:
                 break
-        #         # It is a way back: nobody may write to it, not even by mistake.
+        # It is a way back: nobody may write to it, not even by mistake.
         connection.execute(command("ALTER DATABASE {} ALLOW_CONNECTIONS false", name))
 
 
@@ -187,7 +187,7 @@ def load(address: DatabaseAddress, major: int, database: str, source: Path) -> N
 
 def maintenance(address: DatabaseAddress) -> str:
     """The database to be connected to while others are made and renamed."""
-    #     # No session can rename or drop the database that it is connected to.
+    # No session can rename or drop the database that it is connected to.
     return "postgres" if address.database != "postgres" else "template1"
 
 
@@ -208,7 +208,7 @@ def finish(address: DatabaseAddress, name: str, details: Details) -> None:
 
 def drop(connection: Connection, name: str) -> None:
     """End every session of a database and remove it; may be repeated."""
-    #     # One of the server's own processes may be looking at it just now; without force that is a refusal.
+    # One of the server's own processes may be looking at it just now; without force that is a refusal.
     connection.execute(command("DROP DATABASE IF EXISTS {} WITH (FORCE)", name))
 
 

@@ -71,7 +71,7 @@ class SqliteDatabase(Answering, WithoutClone):
                     str(path),
                 )
             )
-        #         # A backup is opened as immutable, so that SQLite leaves no lock or log file beside it.
+        # A backup is opened as immutable, so that SQLite leaves no lock or log file beside it.
         uri = f"file:{quote(str(path))}?mode={'rw' if write else 'ro'}{'&immutable=1' if self.address.is_kept else ''}"
         try:
             connection = sqlite3.connect(uri, uri=True, timeout=self._busy_s, isolation_level=None)
@@ -188,7 +188,7 @@ class SqliteDatabase(Answering, WithoutClone):
             if lenient:
                 connection.text_factory = _lenient_text
             cursor = connection.execute(query, bounds)
-            #             # Small at first: nobody knows yet how wide the rows are.
+            # Small at first: nobody knows yet how wide the rows are.
             size = 200
             while chunk := _fetch(cursor, size):
                 yield chunk
@@ -208,7 +208,7 @@ class SqliteDatabase(Answering, WithoutClone):
     def _copy_to(self, target: Path, on_amount: OnAmount) -> None:
         with self._connected() as source:
             page_bytes = source.execute("PRAGMA page_size").fetchone()[0]
-            #             # SQLite would make the file with this account's umask, readable by others for an instant.
+            # SQLite would make the file with this account's umask, readable by others for an instant.
             os.close(os.open(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600))
             copy = sqlite3.connect(target, isolation_level=None)
             try:
@@ -309,7 +309,7 @@ class SqliteDatabase(Answering, WithoutClone):
         for companion in self.own_files()[1:]:
             remove_entry(companion)
         sync_folder(path.parent)
-        #         # In one instant: a kill leaves the newer file or the older one, never a part of it.
+        # In one instant: a kill leaves the newer file or the older one, never a part of it.
         fresh.replace(path)
         sync_folder(path.parent)
 
@@ -324,7 +324,7 @@ class SqliteDatabase(Answering, WithoutClone):
         """Foreign keys are off while tables are rebuilt and are checked before the commit."""
         with self._connected(write=True) as connection:
             connection.execute("PRAGMA foreign_keys = OFF")
-            #             # Take the write lock now: a transaction that begins with reading may be refused it later.
+            # Take the write lock now: a transaction that begins with reading may be refused it later.
             connection.execute("BEGIN IMMEDIATE")
             connection.execute(
                 f"CREATE TABLE IF NOT EXISTS {LEDGER_TABLE}"
@@ -334,7 +334,7 @@ class SqliteDatabase(Answering, WithoutClone):
             if connection.execute(query, (entry.migration,)).fetchone():
                 connection.execute("ROLLBACK")
                 return False
-            #             # Rows that were broken before are not this migration's doing.
+            # Rows that were broken before are not this migration's doing.
             broken_before = len(connection.execute("PRAGMA foreign_key_check").fetchall())
             for statement in statements:
                 connection.execute(statement)
