@@ -126,7 +126,7 @@ class PostgresqlDatabase(ServerDatabase):
 
     def lacks(self) -> list[tuple[str, str]]:
         with self._reading() as connection:
-            return move.lacking(connection)
+            return [*move.lacking(connection), *look.lacking(connection)]
 
     def unfinished(self) -> str:
         with self._reading() as connection:

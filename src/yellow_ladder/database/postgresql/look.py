@@ -216,3 +216,29 @@ def unfinished(connection: Connection) -> str:
     """Transactions that were prepared and left."""
     rows = _rows(connection, "SELECT gid FROM pg_prepared_xacts WHERE database = current_database()")
     return f"the prepared transaction {rows[0][0]} was never ended; it holds its locks" if rows else ""
+
+
+_OWNERS = f"""
+SELECT pg_get_userbyid(owner), min(name), count(*) FROM (
+  SELECT c.relowner AS owner, {_named("n.nspname", "c.relname")} AS name
+  FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace
+  WHERE c.relkind IN ('r', 'v', 'm', 'p', 'f', 'S') AND {_SITE_SCHEMAS} AND {_not_of_extension("pg_class", "c.oid")}
+  UNION ALL SELECT p.proowner, {_named("n.nspname", "p.proname")}
+  FROM pg_proc AS p JOIN pg_namespace AS n ON n.oid = p.pronamespace
+  WHERE {_SITE_SCHEMAS} AND {_not_of_extension("pg_proc", "p.oid")}
+  UNION ALL SELECT lomowner, 'large object ' || oid FROM pg_largeobject_metadata
+) AS found WHERE NOT pg_has_role(owner, 'MEMBER') GROUP BY 1 ORDER BY 1"""
+
+
+def lacking(connection: Connection) -> list[tuple[str, str]]:
+    """Owners of objects whose rights this account does not have: loading a dump gives objects back to them."""
+    ((user,),) = _rows(connection, "SELECT current_user")
+    return [
+        (
+            f"{name} and {count - 1:,} more belong to {owner}, whose rights {user} does not have"
+            if count > 1
+            else f"{name} belongs to {owner}, whose rights {user} does not have",
+            f"GRANT {owner} TO {user}, or give these objects to {user} (ALTER … OWNER TO)",
+        )
+        for owner, name, count in _rows(connection, _OWNERS)
+    ]

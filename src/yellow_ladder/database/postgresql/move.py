@@ -36,6 +36,8 @@ _ZSTD_FROM = 16
 # Settings that are lists of names; their text is a list already (guc_tables.c, GUC_LIST_QUOTE).
 _LISTS = ("search_path", "temp_tablespaces", "local_preload_libraries", "session_preload_libraries",
           "shared_preload_libraries", "unix_socket_directories")  # fmt: skip
+# Where new databases lie unless told otherwise. Naming it takes a right that not even an owner with CREATEDB has.
+_USUAL_TABLESPACE = "pg_default"
 _SETTINGS = """
 SELECT coalesce(r.rolname, ''), unnest(s.setconfig) FROM pg_db_role_setting AS s
 JOIN pg_database AS d ON d.oid = s.setdatabase LEFT JOIN pg_roles AS r ON r.oid = s.setrole
@@ -74,8 +76,9 @@ def creation(name: str, details: Details) -> sql.Composed:
         plain(" ENCODING ") + sql.Literal(details["encoding_name"]),
         plain(" LC_COLLATE ") + sql.Literal(details["datcollate"]),
         plain(" LC_CTYPE ") + sql.Literal(details["datctype"]),
-        command(" TABLESPACE {}", str(details["tablespace"])),
     ]
+    if details["tablespace"] != _USUAL_TABLESPACE:
+        parts.append(command(" TABLESPACE {}", str(details["tablespace"])))
     provider = details.get("datlocprovider", "c")
     if provider == "i":
         locale = details.get("datlocale") or details.get("daticulocale")
