@@ -127,14 +127,17 @@ class MariadbDatabase(ServerDatabase):
             return look.sessions(connection)
 
     def lacks(self) -> list[tuple[str, str]]:
-        found = []
+        found, versions = [], []
         for kind in ("dump", "shell"):
             try:
-                self._client(kind)
+                versions.append(self._client(kind).version)
             except AnswerNo as fault:
                 found += [(problem.message, problem.remedy) for problem in fault.problems]
         with self._reading() as connection:
             missing = look.lacking_rights(connection)
+            if versions and is_mariadb(connection):
+                server = tuple(map(int, look.version_of(connection).split(".")))
+                found += parts.lost_history(connection, server, *versions)
         if missing:
             names, user = ", ".join(missing), self.address.user or "the account"
             what = f"{user} lacks the rights {names}, which a backup and its return need"

@@ -15,6 +15,7 @@ from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.mariadb.connect import Connection, connected, quoted, rows, streamed
 from yellow_ladder.database.mariadb.look import tables
 from yellow_ladder.database.port import Table
+from yellow_ladder.errors import AnswerNo, Problem
 
 Writer = Callable[[IO[bytes]], None]
 Part = Sequence[str] | Writer
@@ -25,6 +26,10 @@ _SETTINGS = (
     " SESSION foreign_key_checks = 0, SESSION unique_checks = 0;\n"
 )
 _ROWS_A_STATEMENT, _BYTES_A_STATEMENT = 500, 1024 * 1024
+_HISTORY_FROM = (10, 11)
+_INEXACT_HISTORY = (
+    "FLOAT values with many digits cannot be dumped together with the history of the system-versioned table"
+)
 _NO_CODE = ("--skip-triggers", "--skip-routines", "--skip-events")
 _ONLY_CODE = ("--no-data", "--no-create-info", "--triggers", "--routines")
 
@@ -32,12 +37,35 @@ _ONLY_CODE = ("--no-data", "--no-create-info", "--triggers", "--routines")
 def whole(address: DatabaseAddress) -> list[Part]:
     """A whole database: tables with rows, exact values, then triggers, routines and events, then views."""
     ignored = _ignored_views(address)
+    with connected(address) as connection:
+        history = ["--dump-history"] if versioned_tables(connection) else []
     return [
-        [*_NO_CODE, *ignored],
+        [*_NO_CODE, *history, *ignored],
         lambda sink: _write_exact_floats(address, sink),
         [*_ONLY_CODE, "--events", *ignored],
         lambda sink: _write_views(address, sink),
     ]
+
+
+def versioned_tables(connection: Connection) -> list[str]:
+    """System-versioned tables, whose older rows a dump leaves out unless it is asked for them."""
+    query = (
+        "SELECT table_name FROM information_schema.tables"
+        " WHERE table_schema = DATABASE() AND table_type = 'SYSTEM VERSIONED' ORDER BY 1"
+    )
+    return [str(name) for (name,) in rows(connection, query)]
+
+
+def lost_history(connection: Connection, *versions: tuple[int, ...]) -> list[tuple[str, str]]:
+    """Tables whose history a dump by a server and a program of these versions would not give back, with remedies."""
+    found = []
+    versioned = versioned_tables(connection)
+    if versioned and min(versions) < _HISTORY_FROM:
+        seen = f"the table {versioned[0]} is system-versioned, and the dumps of this server leave its history out"
+        found.append((seen, "bring server and client programs to MariaDB 10.11 or newer first"))
+    inexact = [name for name, (table, kinds) in tables(connection).items()
+               if name in versioned and _is_inexact(connection, table, kinds)]  # fmt: skip
+    return found + [(f"{_INEXACT_HISTORY} {name}", f"make these columns of {name} DOUBLE") for name in inexact]
 
 
 def definitions(address: DatabaseAddress) -> list[Part]:
@@ -102,7 +130,12 @@ def _write_exact_floats(address: DatabaseAddress, sink: IO[bytes]) -> None:
     with connected(address) as asking:
         found = [(table, kinds) for table, kinds in tables(asking).values() if _is_inexact(asking, table, kinds)]
         generated = {(str(table), str(column)) for table, column in rows(asking, _GENERATED)} if found else set()
+        versioned = versioned_tables(asking)
     for table, kinds in found:
+        if table.name in versioned:
+            # Deleting and writing rows anew, as below, would become a part of their history.
+            remedy = f"make these columns of {table.name} DOUBLE"
+            raise AnswerNo(Problem("history-not-exact", f"{_INEXACT_HISTORY} {table.name}", remedy, table.name))
         columns = [name for name in table.columns if (table.name, name) not in generated]
         sink.write(f"{_SETTINGS}DELETE FROM {quoted(table.name)};\n".encode())
         with connected(address, as_text=True) as connection:
