@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.errors import BadInput
+from yellow_ladder.files.reading import read_regular
 from yellow_ladder.route import Route
 from yellow_ladder.settings.decide import Fate, decide_along
 from yellow_ladder.settings.formats import read_settings_file
@@ -93,7 +94,7 @@ def settings_elsewhere(at: Circumstances, route: Route) -> Iterator[Finding]:
         try:
             if path.is_symlink() or not path.is_file() or path.stat().st_size > _LARGEST_SEARCHED_BYTES:
                 continue
-            lines = path.read_bytes().decode().splitlines()
+            lines = read_regular(path, _LARGEST_SEARCHED_BYTES).decode().splitlines()
         except (OSError, UnicodeDecodeError):
             continue
         for number, line in enumerate(lines, start=1):

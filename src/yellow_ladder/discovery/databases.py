@@ -8,6 +8,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import quote, unquote, urlsplit
 
+from yellow_ladder.files.reading import read_regular
+
 _URL = re.compile(r"^(?:jdbc:)?(sqlite3?|postgres(?:ql)?|mysql|mariadb)(?:\+\w+)?:/", re.IGNORECASE)
 _ENGINES = {
     "sqlite": "sqlite", "sqlite3": "sqlite", "pdo_sqlite": "sqlite", "postgres": "postgresql", "pgsql": "postgresql",
@@ -126,9 +128,8 @@ def _existing_file(value: str, file: Path, root: Path) -> Path | None:
     for base in (root, file.parent, file.parent.parent):
         path = base / value
         try:
-            with path.open("rb") as stream:
-                if stream.read(len(SQLITE_MAGIC)) == SQLITE_MAGIC:
-                    return path.resolve()
+            if read_regular(path, len(SQLITE_MAGIC), cut=True) == SQLITE_MAGIC:
+                return path.resolve()
         except (OSError, ValueError):
             continue
     return None

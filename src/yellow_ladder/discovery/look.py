@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import re
 from collections.abc import Iterable, Iterator, Sequence
@@ -11,6 +12,7 @@ from pathlib import Path
 from yellow_ladder.discovery.databases import SQLITE_MAGIC, FoundDatabase, find_databases, sqlite_url
 from yellow_ladder.discovery.readers import read_settings
 from yellow_ladder.files.manifest import walk_tree
+from yellow_ladder.files.reading import read_regular
 from yellow_ladder.release.versions import Version
 
 _NOT_SEARCHED = {"node_modules", "vendor", "site-packages", "__pycache__", ".git", "locale", "lang", "dist", "build"}
@@ -124,7 +126,7 @@ def _find_version(found: Discovery, files: Iterable[str]) -> None:
     for name, pattern in _VERSION_FILES:
         for path in sorted((p for p in files if p.rsplit("/", 1)[-1] == name and p.count("/") < 2), key=len):
             try:
-                text = (found.root / path).read_text(errors="replace")[: 64 * 1024]
+                text = read_regular(found.root / path, 64 * 1024, cut=True).decode(errors="replace")
             except OSError:
                 continue
             match = re.search(pattern, text, re.MULTILINE) if pattern else None
@@ -178,8 +180,7 @@ def _is_sqlite(path: Path) -> bool:
     if path.suffix not in ("", ".db", ".db3", ".sqlite", ".sqlite3", ".data"):
         return False
     try:
-        with path.open("rb") as stream:
-            return stream.read(len(SQLITE_MAGIC)) == SQLITE_MAGIC
+        return read_regular(path, len(SQLITE_MAGIC), cut=True) == SQLITE_MAGIC
     except OSError:
         return False
 
@@ -191,7 +192,7 @@ def _units(root: Path, folders: Sequence[Path]) -> Iterator[Unit]:
     for folder in folders:
         for path in sorted(folder.glob("*.service")) if folder.is_dir() else []:
             try:
-                text = path.read_text(errors="replace")
+                text = read_regular(path, cut=True).decode(errors="replace")
             except OSError:
                 continue
             if path.name not in seen and pattern.search(text):
@@ -206,8 +207,9 @@ def _product_of(root: Path, files: Iterable[str]) -> str:
         ("package.json", r'"name"\s*:\s*"([^"@/]+)"'),
         ("pyproject.toml", r'^name\s*=\s*"([^"]+)"'),
     ):
-        if name in files:
-            match = re.search(pattern, (root / name).read_text(errors="replace"), re.MULTILINE)
+        with contextlib.suppress(OSError):
+            text = read_regular(root / name, cut=True).decode(errors="replace") if name in files else ""
+            match = re.search(pattern, text, re.MULTILINE)
             if match:
                 return match[1]
     return re.sub(r"[^A-Za-z0-9._-]", "-", root.name).strip("-._") or "application"

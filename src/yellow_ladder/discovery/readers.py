@@ -10,6 +10,8 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
+from yellow_ladder.files.reading import read_regular
+
 LARGEST_BYTES = 256 * 1024
 _MOST_PAIRS, _DEEPEST = 2_000, 12
 Pairs = list[tuple[str, str]]
@@ -32,8 +34,7 @@ def read_settings(path: Path) -> Pairs:
     if reader is None:
         return []
     try:
-        with path.open("rb") as stream:
-            raw = stream.read(LARGEST_BYTES + 1)
+        raw = read_regular(path, LARGEST_BYTES + 1, cut=True)
         if len(raw) > LARGEST_BYTES or b"\0" in raw:
             return []
         return reader(raw.decode())[:_MOST_PAIRS]

@@ -4,6 +4,7 @@ This file imports nothing of the rest: it is also run as a program of its own, w
 as its only argument, so that a helper process is at work within milliseconds.
 """
 
+import errno
 import marshal
 import operator
 import os
@@ -151,8 +152,11 @@ def _still_there(entries: "list[os.DirEntry[str]]") -> "Iterator[tuple[str, os.s
 
 def digest_of(location: str, size: int = READ_BYTES) -> str:
     """BLAKE3 of a file's content, in hex; a link is not followed. A file of about `size` bytes is read in one go."""
-    descriptor = os.open(location, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
+    # It was a file a moment ago; opening a pipe that has taken its place would wait for the other end.
+    descriptor = os.open(location, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
     try:
+        if not stat.S_ISREG(os.fstat(descriptor).st_mode):
+            raise OSError(errno.ESTALE, "it was a file and is not one any more", location)
         first = os.read(descriptor, min(size, READ_BYTES) + 1)
         digest = blake3(first)
         if len(first) == size:

@@ -7,6 +7,7 @@ import time
 
 import psutil
 
+from yellow_ladder.files.reading import read_regular
 from yellow_ladder.processes import Completed, run_command
 from yellow_ladder.services.looking import about_process
 from yellow_ladder.services.port import About, ServiceState, not_ready, not_stopped
@@ -16,6 +17,7 @@ from yellow_ladder.site.site import Site
 
 _START_WITHIN_S = 120.0
 _STATUS_WITHIN_S = 15.0
+_PID_BYTES = 64
 
 
 class CommandService:
@@ -66,7 +68,7 @@ class CommandService:
         if state is not ServiceState.RUNNING or not self._spec.pid_file:
             return About(state)
         try:
-            pid = int(self._site.resolve(self._spec.pid_file).read_text().strip())
+            pid = int(read_regular(self._site.resolve(self._spec.pid_file), _PID_BYTES).decode().strip())
             return about_process(psutil.Process(pid))
         except (OSError, ValueError, psutil.NoSuchProcess):
             return About(state)

@@ -13,6 +13,7 @@ from pathlib import Path
 
 import psutil
 
+from yellow_ladder.files.reading import read_regular
 from yellow_ladder.services.looking import about_process
 from yellow_ladder.services.port import About, ServiceState, not_ready, not_stopped
 from yellow_ladder.services.readiness import readiness_of, wait_until_ready
@@ -28,6 +29,7 @@ _CLOCK_SLACK_S = 2.0
 _HARD_STOP_S = 5.0
 # The shell writes the file before it becomes the program: on a busy machine that takes a while.
 _PID_WITHIN_S = 5.0
+_PID_BYTES = 64
 
 
 class ProcessService:
@@ -47,10 +49,10 @@ class ProcessService:
         """The running process that the pid file names; a pid that was given to another program since is not it."""
         try:
             written_at = self._pid_file.stat().st_mtime
-            process = psutil.Process(int(self._pid_file.read_text().strip()))
+            process = psutil.Process(int(read_regular(self._pid_file, _PID_BYTES).decode().strip()))
             is_ours = process.create_time() <= written_at + _CLOCK_SLACK_S
             return process if is_ours and process.status() != psutil.STATUS_ZOMBIE else None
-        except (FileNotFoundError, ValueError, psutil.NoSuchProcess):
+        except (OSError, ValueError, psutil.NoSuchProcess):
             return None
 
     def state(self) -> ServiceState:

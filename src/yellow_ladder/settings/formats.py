@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 
 from yellow_ladder.errors import BadInput, Problem
+from yellow_ladder.files.reading import read_regular
 from yellow_ladder.settings.ini import IniSettings
 from yellow_ladder.settings.port import SettingsText
 
@@ -20,7 +21,7 @@ def read_settings(text: str, form: str, name: str) -> SettingsText:
 def read_settings_file(path: Path, form: str, name: str = "") -> SettingsText:
     """Read a settings file from disk; raises BadInput where it is not of that format or no text, and OSError."""
     name = name or str(path)
-    return read_settings(decoded(path.read_bytes(), name), form, name)
+    return read_settings(decoded(read_regular(path), name), form, name)
 
 
 def decoded(raw: bytes, name: str) -> str:

@@ -10,6 +10,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from yellow_ladder.files.reading import read_regular
 from yellow_ladder.release.source import Release
 from yellow_ladder.release.versions import Version, parse_range
 from yellow_ladder.site.records import AddOnSheet
@@ -57,9 +58,7 @@ def _is_newer(offered: Version, have: str) -> bool:
 def _read(path: Path, sheet: AddOnSheet) -> dict[str, str]:
     if path.is_symlink():
         raise ValueError("it is a link")
-    with path.open("rb") as stream:
-        raw = stream.read(_LARGEST_BYTES)
-    document = _parsed(path.suffix, raw.decode())
+    document = _parsed(path.suffix, read_regular(path, _LARGEST_BYTES).decode())
     found = {key: _at(document, getattr(sheet, key)) for key in ("name", "version", "works_with")}
     return {key: value for key, value in found.items() if value}
 

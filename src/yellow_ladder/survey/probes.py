@@ -11,6 +11,7 @@ from typing import Any
 import httpx
 
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
+from yellow_ladder.files.reading import read_regular
 from yellow_ladder.processes import run_command
 from yellow_ladder.release.versions import Version
 from yellow_ladder.services import services_of
@@ -107,8 +108,7 @@ def _where(probe: VersionProbe) -> str:
 
 def _raw_answer(site: Site, probe: VersionProbe) -> str:
     if probe.file:
-        with (site.root / probe.file).open(errors="replace") as stream:
-            return stream.read(LARGEST_ANSWER_BYTES)
+        return read_regular(site.root / probe.file, LARGEST_ANSWER_BYTES, cut=True).decode(errors="replace")
     if probe.command:
         return output_of(site, probe.command, probe.within_s)
     if probe.process:

@@ -20,6 +20,7 @@ from yellow_ladder.durable import private_folder, write_whole
 from yellow_ladder.events import Listener, Progress, Unit
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.manifest import Entry, manifest_to_lines, take_manifest, tree_digest
+from yellow_ladder.files.reading import read_regular
 from yellow_ladder.migrations.apply import missing_file
 from yellow_ladder.release.sheet import Migration
 from yellow_ladder.release.source import check_digest
@@ -82,7 +83,7 @@ def _plan(
     for spec in site.record.keep.settings:
         kept = folder / "settings" / spec.file
         private_folder(kept.parent)
-        write_whole(kept, (site.root / spec.file).read_bytes())
+        write_whole(kept, read_regular(site.root / spec.file))
     return Plan(
         folder=folder,
         climb=climb,

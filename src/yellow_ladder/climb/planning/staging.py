@@ -10,6 +10,7 @@ from pathlib import Path
 from yellow_ladder.files.attributes import match_attributes, read_attributes
 from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.manifest import Entry, Kind, Manifest, describe, walk_tree, within
+from yellow_ladder.files.reading import read_regular
 from yellow_ladder.files.unpack import unpack_archive
 from yellow_ladder.release.moves import moved
 from yellow_ladder.release.sheet import ReleaseSheet
@@ -41,7 +42,7 @@ class Carried:
 
 def begin_carrying(site: Site, survey: Survey, way: Sequence[Rung]) -> Carried:
     """Start with the site's own settings as they are, and with what will become of them on the way."""
-    raw = {spec.file: (site.root / spec.file).read_bytes() for spec in site.record.keep.settings}
+    raw = {spec.file: read_regular(site.root / spec.file) for spec in site.record.keep.settings}
     keys = {
         spec.file: read_settings(decoded(raw[spec.file], spec.file), spec.format, spec.file).values().keys()
         for spec in site.record.keep.settings

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from yellow_ladder.files.archive_read import open_members, safe_path
+from yellow_ladder.files.reading import read_regular
 from yellow_ladder.release.source import Release
 from yellow_ladder.survey.secrets import masked_line
 
@@ -49,8 +50,7 @@ def _edit(root: Path, path: str, original: bytes | None) -> Edit:
     if original is None:
         return Edit(path, trouble="not found in the package")
     try:
-        with (root / path).open("rb") as stream:
-            now = stream.read(LARGEST_BYTES + 1)
+        now = read_regular(root / path, LARGEST_BYTES + 1, cut=True)
     except OSError as fault:
         return Edit(path, trouble=f"cannot be read: {fault.strerror}")
     if max(len(now), len(original)) > LARGEST_BYTES:
