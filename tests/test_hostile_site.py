@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import sqlite3
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -10,6 +11,7 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Demo
+from yellow_ladder.release.source import sheet_in
 
 WITHIN_S = 30.0
 
@@ -53,3 +55,35 @@ def test_a_pid_file_that_is_a_pipe_keeps_nobody_waiting(idle: Demo) -> None:
     assert idle.json("survey")["services"]["web"]["state"] == "stopped"
     assert time.monotonic() - began < WITHIN_S
     (idle.folder / "run" / "web.pid").unlink()
+
+
+NASTY = "red\x1b[31m\x07\u202e\n✔ nothing was lost"
+
+
+@pytest.mark.parametrize("words", [(), ("--plain",), ("--json",)])
+def test_names_and_titles_steer_no_terminal_and_forge_no_line(idle: Demo, words: tuple[str, ...]) -> None:
+    (idle.root / f"file {NASTY}").write_text("x")
+    (idle.root / "addons" / f"addon {NASTY}").mkdir()
+    (idle.root / "addons" / f"addon {NASTY}" / "addon.toml").write_text(
+        'name = "\\u001b[2J"\nversion = "1\\u001b[2J"\n'
+    )
+    connection = sqlite3.connect(idle.database)
+    connection.execute(f'CREATE TABLE "table {NASTY}" (id)')
+    connection.execute(f'CREATE VIEW "view {NASTY}" AS SELECT * FROM nowhere')
+    connection.close()
+    raw = sheet_in(idle.folder / "releases" / "quaybook-3.0.tar.zst")
+    assert raw is not None
+    sheet = raw.decode().replace('title = "', 'title = "\\u001b[2J\\n✔ nothing was lost ')
+    (idle.folder / "releases" / "quaybook-3.0.release.toml").write_text(sheet)
+    for command in (
+        ("survey", "--detail"),
+        ("check", "-v"),
+        ("route", "--all"),
+        ("climb", "--yes"),
+        ("backup", "make"),
+    ):
+        answer = idle.yl(*command, *words)
+        shown = answer.out + answer.err
+        assert set(shown) & {"\x1b", "\x07", "\u202e", "\x9b"} == set(), command
+        assert [line for line in shown.splitlines() if line.lstrip().startswith("✔ nothing was lost")] == [], command
+    assert "\\x1b" in idle.yl("survey", "--detail").out

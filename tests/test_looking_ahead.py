@@ -349,7 +349,7 @@ CASES: list[tuple[str, Callable[[Demo], Any], str, str]] = [
     ("settings elsewhere", key_named_in_a_template, "warn", "line 2, names ui.legacy_theme"),
     ("settings changes", lambda _: None, "warn", "3.0 no longer accepts ui.legacy_theme"),
     ("settings changes", lambda _: None, "warn", "4.0 requires mail.sender"),
-    ("backup place", lambda _: None, "warn", "on the disk of the site itself"),
+    ("backup place", lambda _: None, "warn", "on the same disk as the site"),
     ("what changes", lambda _: None, "warn", "4.0, one way"),
     ("ours", question('query = "SELECT count(*) FROM berths"\nwanted = "0"\nremedy = "wait"'), "stop", "is 120, 0 is"),
     ("ours", question('query = "DELETE FROM berths"\nwanted = "0"'), "stop", "readonly"),

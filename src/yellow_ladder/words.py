@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping
 from datetime import datetime
 from typing import Any
@@ -40,6 +41,21 @@ def some_of(items: Iterable[str], most: int = 5) -> str:
     listed = list(items)
     more = f" and {len(listed) - most:,} more" if len(listed) > most else ""
     return ", ".join(listed[:most]) + more
+
+
+# Control characters of both sets, what turns the direction of writing, and what is no character at all: in a name or a
+# message from outside they could steer a terminal or make a line look like another one.
+_STEERING = re.compile("[\x00-\x09\x0b-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff]")
+
+
+def harmless(text: str) -> str:
+    """A text from outside with everything but line feeds written out that could steer a terminal: `\\x1b`."""
+    return _STEERING.sub(lambda found: found[0].encode("unicode_escape").decode(), text)
+
+
+def one_line(text: str) -> str:
+    """The same, and on one line: a line feed in a name must not look like a line of ours."""
+    return harmless(text).replace("\n", "↵ ")
 
 
 def stamp_of(moment: datetime) -> str:

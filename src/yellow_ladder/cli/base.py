@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
+from yellow_ladder.words import one_line
 
 if TYPE_CHECKING:
     from rich.console import Console, RenderableType
@@ -125,7 +126,7 @@ def agree(choices: Choices, question: str, what: str) -> None:
     if choices.as_json or not sys.stdin.isatty():
         text = f"{what} needs somebody's agreement, and there is no terminal to ask at"
         raise BadInput(Problem("not-agreed", text, "say --yes"))
-    if not click.confirm(question, err=True):
+    if not click.confirm(one_line(question), err=True):
         raise AnswerNo(Problem("not-agreed", "not agreed to; nothing was changed", ""))
 
 
@@ -142,11 +143,11 @@ def show_problems(problems: Sequence[Problem]) -> None:
     is_colourful = sys.stderr.isatty() and "NO_COLOR" not in os.environ and "--plain" not in sys.argv
     for problem in problems:
         mark = click.style("✘", fg="red", bold=True) if is_colourful else "✘"
-        click.echo(f"{mark} {problem.message}", err=True)
+        click.echo(f"{mark} {one_line(problem.message)}", err=True)
         if problem.where and problem.where not in problem.message:
-            click.echo(f"  at {problem.where}", err=True)
+            click.echo(f"  at {one_line(problem.where)}", err=True)
         if problem.remedy:
-            remedy = f"  → {problem.remedy}"
+            remedy = f"  → {one_line(problem.remedy)}"
             click.echo(click.style(remedy, fg="cyan") if is_colourful else remedy, err=True)
 
 

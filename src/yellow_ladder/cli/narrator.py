@@ -14,7 +14,7 @@ from rich.text import Text
 
 from yellow_ladder.cli.base import Choices, console
 from yellow_ladder.events import Event, Note, Progress, StepDone, StepFailed, StepStarted, Unit
-from yellow_ladder.words import bytes_in_words, facts_in_words, time_in_words
+from yellow_ladder.words import bytes_in_words, facts_in_words, one_line, time_in_words
 
 _PROGRESS_EVERY_S = 0.1
 _INDENT, _TITLE_WIDTH = 10, 60
@@ -48,7 +48,7 @@ class Narrator:
             self._line(Text("✔", "green"), event.title, time_in_words(event.took_s), facts_in_words(event.facts))
         elif isinstance(event, StepFailed):
             self._line(Text("✘", "bold red"), event.title)
-            self._out.print(Padding(Text(event.reason, "red"), (0, 1, 0, _INDENT)))
+            self._out.print(Padding(Text(one_line(event.reason), "red"), (0, 1, 0, _INDENT)))
         elif isinstance(event, Note):
             mark = Text("↓", "bold yellow") if event.is_warning else Text("·", "dim")
             self._line(mark, event.text, numbered=False)
@@ -66,12 +66,12 @@ class Narrator:
     def _line(self, mark: Text, title: str, took: str = "", summary: str = "", *, numbered: bool = True) -> None:
         """One line, cut at the width: number, mark, title, seconds, summary."""
         number = f"{self._step.number:>3}/{self._step.total}" if self._step and numbered else ""
-        line = Text.assemble((f" {number:<6} ", "dim"), mark, f" {title}")
+        line = Text.assemble((f" {number:<6} ", "dim"), mark, f" {one_line(title)}")
         if took:
             line.pad_right(max(0, _TITLE_WIDTH - line.cell_len))
             line.append(f"{took:>10}", "dim")
         if summary:
-            line.append(f"  {summary}", "dim")
+            line.append(f"  {one_line(summary)}", "dim")
         self._out.print(line, no_wrap=True, overflow="ellipsis", crop=True)
         self._told = True
 

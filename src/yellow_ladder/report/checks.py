@@ -9,7 +9,7 @@ from rich.text import Text
 
 from yellow_ladder.checks import Finding, Level
 from yellow_ladder.report.look import BAD, CAREFUL, FAINT, GOOD, Page, labelled, next_command, table, verdict
-from yellow_ladder.words import count_of
+from yellow_ladder.words import count_of, one_line
 
 LEVEL_STYLES = {Level.STOP: BAD, Level.WARN: CAREFUL, Level.OK: GOOD}
 
@@ -44,11 +44,11 @@ def findings_table(findings: Iterable[Finding]):  # type: ignore[no-untyped-def]
     """Findings with what is needed and their remedies below them."""
     ruled = table(["", "check", "seen"], fold=[2])
     for finding in findings:
-        seen = Text(finding.saw)
+        seen = Text(one_line(finding.saw))
         if finding.needed:
-            seen.append(f"\nneeded: {finding.needed}", style=FAINT)
+            seen.append(f"\nneeded: {one_line(finding.needed)}", style=FAINT)
         if finding.remedy:
-            seen.append(f"\n→ {finding.remedy}", style="cyan")
+            seen.append(f"\n→ {one_line(finding.remedy)}", style="cyan")
         style = LEVEL_STYLES[finding.level]
         ruled.add_row(Text(str(finding.level), style=style), Text(finding.check, style=FAINT), seen)
     return ruled
@@ -60,4 +60,4 @@ def standing_line(stops: Sequence[Finding], now: datetime) -> Text:
     if not stops:
         return line.append("nothing stops any more", style=GOOD)
     line.append(count_of(len(stops), "finding") + " to go: ", style=BAD)
-    return line.append("; ".join(f"{one.check}: {one.saw}" for one in stops))
+    return line.append(one_line("; ".join(f"{one.check}: {one.saw}" for one in stops)))

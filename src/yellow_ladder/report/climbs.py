@@ -34,7 +34,7 @@ from yellow_ladder.report.look import (
 )
 from yellow_ladder.report.routes import rungs_table
 from yellow_ladder.site.backup_records import CopyTarget
-from yellow_ladder.words import bytes_in_words, count_of, moment_in_words, moment_of, time_in_words
+from yellow_ladder.words import bytes_in_words, count_of, moment_in_words, moment_of, one_line, time_in_words
 
 _VERDICT_STYLES = {
     Verdict.SAME: GOOD,
@@ -217,7 +217,7 @@ def history_page(climbs: Sequence[tuple[Climb, Sequence[JournalRecord]]], *, ste
     page.add(ruled)
     for climb, records in climbs:
         if climb.standing.why:
-            page.add(Text(f"{climb.name}: {climb.standing.why}", style=FAINT))
+            page.add(Text(one_line(f"{climb.name}: {climb.standing.why}"), style=FAINT))
         if steps:
             page.add(heading(climb.name), _steps_table(records))
     last = climbs[-1][0].standing.state

@@ -8,20 +8,23 @@ from rich.text import Text
 
 from yellow_ladder.discovery import Discovery
 from yellow_ladder.report.look import CAREFUL, FAINT, Page, bullet_list, heading, labelled, next_command, title, verdict
+from yellow_ladder.words import one_line
 
 
 def discovery_page(found: Discovery, text: str, left: list[str], target: Path | None) -> Page:
     """What was found, what is left to fill in, and where it was written; without a target, the text itself."""
     page = Page().add(title(found.root.name, f"{found.product} {found.version}".strip(), str(found.root)))
     rows = [("version", f"{found.version}  {found.version_file}" if found.version_file else "no version file found")]
-    rows.append(("databases", "\n".join(f"{one.url}  {one.where}" for one in found.databases) or "none found"))
+    rows.append(
+        ("databases", "\n".join(one_line(f"{one.url}  {one.where}") for one in found.databases) or "none found")
+    )
     for label, guesses in (
         ("settings", [*found.settings, *found.other_settings]), ("data", found.data), ("add-ons", found.addons),
         ("keys", found.keys), ("licences", found.licences),
     ):  # fmt: skip
         if guesses:
-            rows.append((label, "\n".join(f"{one.what}  ({one.why})" for one in guesses)))
-    rows.append(("services", "\n".join(str(unit.file) for unit in found.units) or "no unit file points here"))
+            rows.append((label, "\n".join(one_line(f"{one.what}  ({one.why})") for one in guesses)))
+    rows.append(("services", "\n".join(one_line(str(unit.file)) for unit in found.units) or "no unit file points here"))
     page.add(labelled([(label, Text(value)) for label, value in rows]))
     if found.shortened:
         page.add(Text("The folder is very large: only a part of it was looked at.", style=CAREFUL))

@@ -11,6 +11,8 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
+from yellow_ladder.words import one_line
+
 ACCENT, GOOD, CAREFUL, BAD, FAINT = "bold yellow", "green", "yellow", "bold red", "dim"
 _RULED = Box("    \n    \n ── \n    \n    \n    \n    \n    \n")
 
@@ -35,9 +37,9 @@ class Page:
 
 def title(*parts: str) -> Text:
     """The first line: what this is about."""
-    text = Text(parts[0], style=ACCENT)
+    text = Text(one_line(parts[0]), style=ACCENT)
     for part in parts[1:]:
-        text.append(" · ", style=FAINT).append(part, style="not bold default")
+        text.append(" · ", style=FAINT).append(one_line(part), style="not bold default")
     return text
 
 
@@ -47,7 +49,7 @@ class _Heading(Text):
 
 def heading(words: str) -> Text:
     """A heading inside a page."""
-    return _Heading(words, style="bold")
+    return _Heading(one_line(words), style="bold")
 
 
 class _PlainTable(Table):
@@ -59,7 +61,7 @@ class _PlainTable(Table):
 
 
 def _plain(cell: RenderableType | None) -> RenderableType | None:
-    return Text(cell) if isinstance(cell, str) else cell
+    return Text(one_line(cell)) if isinstance(cell, str) else cell
 
 
 def table(headers: Sequence[str], *, right: Sequence[int] = (), fold: Sequence[int] = ()) -> Table:
@@ -81,13 +83,13 @@ def labelled(rows: Iterable[tuple[str, RenderableType]]) -> Table:
     grid.add_column(style=FAINT, no_wrap=True)
     grid.add_column(overflow="fold")
     for name, value in rows:
-        grid.add_row(name, _plain(value))
+        grid.add_row(_plain(name), _plain(value))
     return grid
 
 
 def verdict(words: str, *, good: bool) -> Text:
     """The one sentence that matters."""
-    return Text(("✔ " if good else "✘ ") + words, style=GOOD + " bold" if good else BAD)
+    return Text(("✔ " if good else "✘ ") + one_line(words), style=GOOD + " bold" if good else BAD)
 
 
 def next_command(*lines: tuple[str, str]) -> Table:

@@ -11,7 +11,7 @@ from yellow_ladder.errors import Problem
 from yellow_ladder.report.look import BAD, CAREFUL, FAINT, Page, bullet_list, heading, next_command, table, title
 from yellow_ladder.route import Route
 from yellow_ladder.route.fixes import Fix
-from yellow_ladder.words import count_of
+from yellow_ladder.words import count_of, one_line
 
 _SEVERITY_STYLES = {"critical": BAD, "high": BAD, "medium": CAREFUL}
 _LISTED = 12
@@ -95,7 +95,7 @@ def _add_fixes(page: Page, label: str, fixes: Sequence[Fix]) -> None:
         return
     lines = []
     for fix in fixes[:_LISTED]:
-        line = Text(f"{fix.version}: {fix.text}")
+        line = Text(one_line(f"{fix.version}: {fix.text}"))
         if fix.severity:
             line.append(f" ({fix.severity})", style=_SEVERITY_STYLES.get(fix.severity, FAINT))
         lines.append(line)

@@ -25,7 +25,7 @@ from yellow_ladder.survey import AddOn, ProbeAnswer, Survey
 from yellow_ladder.survey.drift.edits import Edit
 from yellow_ladder.survey.records import SurveyedDatabase
 from yellow_ladder.survey.saved import SiteChanges
-from yellow_ladder.words import bytes_in_words, count_of, moment_in_words
+from yellow_ladder.words import bytes_in_words, count_of, moment_in_words, one_line
 
 _LISTED, _LISTED_IN_DETAIL = 8, 200
 
@@ -61,8 +61,8 @@ def _answers_table(answers: Sequence[ProbeAnswer]) -> Text:
     lines = []
     for one in answers:
         label = one.part if one.of in ("runtime", "tool") else f"{one.of} {one.part}".strip()
-        says = Text(one.says) if one.says else Text("says nothing", style=CAREFUL)
-        lines.append(Text.assemble(f"{label} ", says, (f"  {one.where}", FAINT)))
+        says = Text(one_line(one.says)) if one.says else Text("says nothing", style=CAREFUL)
+        lines.append(Text.assemble(f"{label} ", says, (f"  {one_line(one.where)}", FAINT)))
     return Text("\n").join(lines)
 
 
@@ -76,19 +76,19 @@ def _services(survey: Survey) -> Text:
         parts += [f"as {about.account}"] if about.account else []
         parts += [f"port {', '.join(map(str, about.ports))}"] if about.ports else []
         parts += [about.command_line] if about.state is ServiceState.UNKNOWN else []
-        lines.append(line.append("  " + ", ".join(parts), style=FAINT))
+        lines.append(line.append("  " + one_line(", ".join(parts)), style=FAINT))
     return Text("\n").join(lines) if lines else Text("none")
 
 
 def _addon(addon: AddOn) -> Text:
-    line = Text(f"{_last(addon.path)} {addon.version}".rstrip()).append(f"  {addon.origin}", style=FAINT)
+    line = Text(one_line(f"{_last(addon.path)} {addon.version}".rstrip())).append(f"  {addon.origin}", style=FAINT)
     if addon.works_with:
-        line.append(f", works with {addon.works_with}", style=FAINT)
+        line.append(f", works with {one_line(addon.works_with)}", style=FAINT)
     if addon.newer:
         fits = f" for {addon.newer_works_with}" if addon.newer_works_with else ""
-        line.append(f", {addon.newer}{fits} in the release source", style="cyan")
+        line.append(one_line(f", {addon.newer}{fits} in the release source"), style="cyan")
     if addon.trouble:
-        line.append(f", {addon.trouble}", style=CAREFUL)
+        line.append(one_line(f", {addon.trouble}"), style=CAREFUL)
     return line
 
 
@@ -105,7 +105,9 @@ def _files(survey: Survey) -> Text:
         ("left over", files.leftover),
     ):
         parts += [(f"{len(found):,} {name}", CAREFUL)] if found else []
-    parts += [(f"{count_of(len(paths), 'foreign file')} in {top}", CAREFUL) for top, paths in files.foreign.items()]
+    parts += [
+        (f"{count_of(len(paths), 'foreign file')} in {one_line(top)}", CAREFUL) for top, paths in files.foreign.items()
+    ]
     parts += [count_of(len(paths), _KEPT_WORDS[kind]) for kind, paths in files.kept.items()]
     parts.append(f"{files.data_files:,} in data folders ({bytes_in_words(files.data_bytes)})")
     return Text(", ").join([Text.assemble(part) for part in parts])
@@ -131,7 +133,7 @@ _KEPT_HEADINGS = {
 
 def _add_database(page: Page, database: SurveyedDatabase, *, detail: bool) -> None:
     if database.trouble:
-        page.add(Text(f"database {database.name}: {database.trouble}", style=BAD))
+        page.add(Text(one_line(f"database {database.name}: {database.trouble}"), style=BAD))
         return
     total = sum(database.tables.values())
     what = [database.engine, bytes_in_words(database.size_bytes), count_of(total, "row"), database.encoding]
@@ -173,7 +175,7 @@ def _add_detail(page: Page, survey: Survey, edits: Sequence[Edit]) -> None:
 
 def _difference(edit: Edit) -> Text:
     if edit.trouble:
-        return Text(edit.trouble, style=CAREFUL)
+        return Text(one_line(edit.trouble), style=CAREFUL)
     styles = {"+": GOOD, "-": "red", "@": "cyan"}
     text = Text()
     for line in edit.lines:
