@@ -433,3 +433,12 @@ def test_going_back_goes_one_climb_at_a_time(demo: Demo) -> None:
     assert demo.json("descend", "--yes")["climb"] == first
     assert picture_of(demo.site()) == before
     assert demo.prepared.file.read_text() == text
+
+
+def test_a_service_that_a_climb_starts_hears_every_signal(demo: Demo) -> None:
+    assert demo.yl_anew("climb", "--to", "2.6", "--yes").code == 0
+    pid = (demo.folder / "run" / "web.pid").read_text().strip()
+    status = Path(f"/proc/{pid}/status").read_text()
+    ignored = int(next(line for line in status.splitlines() if line.startswith("SigIgn")).split()[1], 16)
+    python_ignores = 1 << (signal.SIGPIPE - 1) | 1 << (signal.SIGXFSZ - 1)  # the application's own language does
+    assert ignored & ~python_ignores == 0

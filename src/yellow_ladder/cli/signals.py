@@ -31,8 +31,9 @@ def interruptible() -> Iterator[Interruption]:
         request.asked = True
 
     before = {number: signal.signal(number, ask) for number in (signal.SIGINT, signal.SIGTERM)}
-    # Children inherit an ignored signal, so that a broken connection does not end a dump either.
-    before[signal.SIGHUP] = signal.signal(signal.SIGHUP, signal.SIG_IGN)
+    # Heard and passed over, not ignored: services that are started meanwhile would inherit an ignored signal, and one
+    # that reads its settings again at SIGHUP would never do so. Dumps and loads have sessions of their own.
+    before[signal.SIGHUP] = signal.signal(signal.SIGHUP, lambda *_: None)
     try:
         yield request
     finally:
