@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import sqlite3
 import time
 from collections.abc import Callable
@@ -87,3 +88,25 @@ def test_names_and_titles_steer_no_terminal_and_forge_no_line(idle: Demo, words:
         assert set(shown) & {"\x1b", "\x07", "\u202e", "\x9b"} == set(), command
         assert [line for line in shown.splitlines() if line.lstrip().startswith("✔ nothing was lost")] == [], command
     assert "\\x1b" in idle.yl("survey", "--detail").out
+
+
+def test_nobodys_program_comes_to_run_with_another_accounts_rights(idle: Demo) -> None:
+    planted = idle.root / "addons" / "regatta-calendar" / "helper"
+    planted.write_text("#!/bin/sh\nid\n")
+    shutil.chown(planted, "nobody")
+    planted.chmod(0o6755)
+    server = idle.root / "server.py"  # the release's own: its successor takes over owner and mode
+    shutil.chown(server, "nobody")
+    server.chmod(0o4755)
+    idle.edit('root = "quaybook"', 'root = "quaybook"\nowner = "root"\ngroup = "root"')
+    (told,) = [one for one in idle.json("check")["findings"] if one["check"] == "set-id files"]
+    assert (told["level"], "regatta-calendar/helper" in told["saw"]) == ("warn", True)
+    assert idle.yl("climb", "--yes").code == 0
+    for path in (planted, server):
+        found = path.stat()
+        assert (found.st_uid, found.st_mode & 0o6000) == (0, 0), path
+    assert idle.yl("descend", "--yes").code == 0
+    assert planted.stat().st_mode & 0o7777 == 0o6755, "going back gives back what was there"
+    assert planted.stat().st_uid != 0
+    idle.edit('owner = "root"', 'owner = "root"\nfile_mode = "4755"')
+    assert "without set-id" in idle.yl("check", "--json").problems[0]["message"]

@@ -12,7 +12,7 @@ from yellow_ladder.checks.data import (
     objects_work,
     schema_as_expected,
 )
-from yellow_ladder.checks.files import core_edits, data_folders, unclaimed_files, unreadable_files
+from yellow_ladder.checks.files import core_edits, data_folders, set_id_files, unclaimed_files, unreadable_files
 from yellow_ladder.checks.machine import clock, free_space, rights_to_place, space_for_climb, state_on_same_disk
 from yellow_ladder.checks.needs import addons_fit, landings_ahead, licences_there, machine_meets, rest_and_people
 from yellow_ladder.checks.own import own_questions
@@ -55,6 +55,7 @@ SITE_CHECKS: dict[str, Check] = {
     "core edits": core_edits,
     "unreadable files": unreadable_files,
     "unclaimed files": unclaimed_files,
+    "set-id files": set_id_files,
     "backup place": backup_place,
     "copies elsewhere": copies_elsewhere,
     "last backup": backup_age,

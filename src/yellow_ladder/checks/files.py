@@ -7,6 +7,7 @@ import shlex
 from collections.abc import Iterator
 
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
+from yellow_ladder.files.manifest import Kind, within
 from yellow_ladder.words import count_of, some_of
 
 
@@ -61,6 +62,16 @@ def unreadable_files(at: Circumstances) -> Iterator[Finding]:
     troubles = at.survey.tree.tree.troubles
     if troubles:
         yield stop("unreadable files", some_of(troubles, 3), "give this account the right to read, or run yl as root")
+
+
+def set_id_files(at: Circumstances) -> Iterator[Finding]:
+    """Are there programs among the data and add-ons that run with their owner's rights, whoever starts them?"""
+    places = (*at.site.record.keep.data, *at.site.record.keep.addons)
+    manifest = at.survey.manifest.items()
+    found = [path for path, one in manifest if one.kind is Kind.FILE and one.mode & 0o6000 and within(path, places)]
+    if found:
+        remedy = f"see what put them there, then: chmod ug-s {shlex.quote(str(at.site.root / found[0]))}"
+        yield warn("set-id files", f"{count_of(len(found), 'file')} with set-id bits: {some_of(found, 3)}", remedy)
 
 
 def unclaimed_files(at: Circumstances) -> Iterator[Finding]:

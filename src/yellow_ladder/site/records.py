@@ -13,7 +13,7 @@ from yellow_ladder.documents import Record
 from yellow_ladder.release.values import RangeText, TreePath
 from yellow_ladder.site.backup_records import BackupWishes, SettleWishes
 from yellow_ladder.site.service_records import AnyService
-from yellow_ladder.site.values import NAME_PATTERN, Argv, ModeText, OutsidePath, PatternText, Seconds
+from yellow_ladder.site.values import NAME_PATTERN, Argv, FileModeText, ModeText, OutsidePath, PatternText, Seconds
 
 
 class ReleaseSource(Record):
@@ -215,7 +215,7 @@ class SiteFile(Record):
     placement: Literal["exchange"] = "exchange"
     owner: str = ""
     group: str = ""
-    file_mode: ModeText = ""
+    file_mode: FileModeText = ""
     folder_mode: ModeText = ""
     on_failure: Literal["go-back", "stop"] = "go-back"
     releases: ReleaseSource

@@ -23,6 +23,12 @@ def _mode(text: str) -> str:
     return text
 
 
+def _file_mode(text: str) -> str:
+    if int(_mode(text), 8) & 0o7000:
+        raise ValueError("should be permission bits alone, without set-id or sticky bits")
+    return text
+
+
 def _pattern(text: str) -> str:
     try:
         re.compile(text)
@@ -38,6 +44,7 @@ OutsidePath = Annotated[str, AfterValidator(_outside_path)]
 
 
 ModeText = Annotated[str, AfterValidator(_mode)]
+FileModeText = Annotated[str, AfterValidator(_file_mode)]
 
 
 Argv = Annotated[list[str], Field(min_length=1)]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import stat
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -21,6 +22,7 @@ from yellow_ladder.settings.formats import decoded, read_settings
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey import Survey
 
+_WITH_OWNERS_RIGHTS = stat.S_ISUID | stat.S_ISGID
 CARRIED_KINDS = ("keys", "licences", "assets")
 
 
@@ -153,6 +155,9 @@ def _set_rights(staged: Path, carried: Carried, kept: set[str]) -> None:
             rights = (parent.uid, parent.gid, bits & _allowed(parent))
         owner = (rights[0] if uid is None else uid, rights[1] if gid is None else gid)
         mode = rights[2] if within(path, kept) else _wanted_mode(site, entry.kind, rights[2])
+        if entry.kind is Kind.FILE and owner != rights[:2]:
+            # A program that runs with its owner's rights must not come to run with another's: its owner wrote it.
+            mode &= ~_WITH_OWNERS_RIGHTS
         location = staged / path
         os.chown(location, *owner, follow_symlinks=False)
         if entry.kind is not Kind.LINK:
