@@ -228,11 +228,11 @@ def test_a_server_that_cannot_be_asked_is_a_finding(engine: str, engine_demo: Ma
     secret = demo.folder / "quaybook.password"
     original = secret.read_text()
     port = f":{server_of(demo).port}/"
-    for spoil, code in (
-        (lambda: secret.write_text("wrong\n"), "does not let us in"),
-        (lambda: secret.chmod(0o644), "can be read by others"),
-        (lambda: secret.unlink(), "cannot be read from"),
-        (lambda: demo.edit(port, ":1/"), "does not let us in"),
+    for spoil, code, remedy in (
+        (lambda: secret.write_text("wrong\n"), "does not let us in", "correct the password in"),
+        (lambda: secret.chmod(0o644), "can be read by others", "chmod 600"),
+        (lambda: secret.unlink(), "cannot be read from", "password_file"),
+        (lambda: demo.edit(port, ":1/"), "does not let us in", "server runs"),
     ):
         spoil()
         answer = demo.yl("check", "--json")
@@ -240,7 +240,7 @@ def test_a_server_that_cannot_be_asked_is_a_finding(engine: str, engine_demo: Ma
         (finding,) = [one for one in answer.document["result"]["findings"] if one["check"] == "database"]
         assert finding["level"] == "stop"
         assert code in finding["saw"]
-        assert finding["remedy"]
+        assert remedy in finding["remedy"]
         assert demo.yl("climb", "--yes").code == 1
         secret.unlink(missing_ok=True)
         secret.touch(mode=0o600)

@@ -46,7 +46,9 @@ def read_document(path: Path, record: type[R], *, what: str, doc_page: str) -> R
     return parse_document(raw, record, name=str(path), what=what, doc_page=doc_page)
 
 
-_HOW_TO_NAME = {"site file": "go to the folder that has ladder.toml, or name it with --site FILE"}
+_HOW_TO_NAME = {
+    "site file": "go to the folder that has ladder.toml, or name it with --site FILE; `yl init DIR` writes a first one"
+}
 
 
 def parse_document(raw: bytes, record: type[R], *, name: str, what: str, doc_page: str) -> R:

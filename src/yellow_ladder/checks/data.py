@@ -18,7 +18,8 @@ def database_reachable(at: Circumstances) -> Iterator[Finding]:
     """Does every database answer?"""
     for surveyed in at.survey.databases:
         if surveyed.trouble:
-            yield stop("database", surveyed.trouble, f"see to the database `{surveyed.name}`, then check again")
+            remedy = surveyed.remedy or f"look into the database `{surveyed.name}`"
+            yield stop("database", surveyed.trouble, f"{remedy}; then check again")
         else:
             rows = sum(surveyed.tables.values())
             yield ok("database", f"{surveyed.name}: {surveyed.engine}, {len(surveyed.tables)} tables, {rows:,} rows")

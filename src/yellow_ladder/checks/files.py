@@ -34,7 +34,11 @@ def core_edits(at: Circumstances) -> Iterator[Finding]:
     files, version = at.survey.files, at.survey.version
     if not files.release_known:
         seen = f"the package of {version} is not in the source: edits of its files cannot be seen"
-        yield warn("core edits", seen, f"put the archive of {version} into {at.releases.source}")
+        yield warn(
+            "core edits",
+            seen,
+            f"put the archive of {version} into {at.releases.source}" if version else "see `versions`",
+        )
         return
     edits = [*files.edited, *files.turned]
     if edits and at.site.record.keep.edited == "stop":
@@ -83,7 +87,8 @@ def unclaimed_files(at: Circumstances) -> Iterator[Finding]:
     if not files.release_known:
         # Without the old package everything looks unclaimed; the new tree then has what the new release brings.
         seen = f"{len(files.unclaimed):,} files cannot be told apart from the release's own"
-        remedy = f"put the archive of {at.survey.version} into {at.releases.source}"
+        what = f"the archive of {at.survey.version}" if at.survey.version else "the installed release's archive"
+        remedy = f"put {what} into {at.releases.source}"
         yield stop("unclaimed files", seen, remedy)
         return
     if files.leftover:

@@ -47,3 +47,15 @@ def secret_in_memory(text: str) -> Iterator[tuple[str, int]]:
         yield f"/proc/self/fd/{descriptor}", descriptor
     finally:
         os.close(descriptor)
+
+
+def how_to_be_let_in(address: DatabaseAddress, *, is_refused: bool) -> str:
+    """What to do where a server does not let us in; `is_refused`: it answers, and does not take account or password."""
+    if not is_refused:
+        return f"see that the server runs and can be reached at {address.place}"
+    key, value = (
+        ("password_env", address.password_env) if address.password_env else ("password_file", address.password_file)
+    )
+    if value:
+        return f"correct the password in {value} (databases.{key}), or the account {address.user} in databases.url"
+    return "name the password with databases.password_file or password_env, or another account in databases.url"

@@ -39,7 +39,7 @@ def look_at_database(name: str, database: Database, *, thorough: bool = False) -
             lacks=tuple(database.lacks()),
         )
     except LadderError as fault:
-        return SurveyedDatabase(name, trouble=fault.problems[0].message)
+        return SurveyedDatabase(name, trouble=fault.problems[0].message, remedy=fault.problems[0].remedy)
 
 
 def _counted(objects: Mapping[str, str]) -> dict[str, int]:

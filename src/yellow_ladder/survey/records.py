@@ -69,6 +69,7 @@ class SurveyedDatabase:
     users: tuple[str, ...] = ()
     lacks: tuple[tuple[str, str], ...] = ()
     trouble: str = ""
+    remedy: str = ""
 
     def as_record(self) -> dict[str, Any]:
         """As JSON, without the columns."""

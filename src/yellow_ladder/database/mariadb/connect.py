@@ -14,7 +14,7 @@ from pymysql.cursors import Cursor, SSCursor
 
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.clients import Call, Client, find_clients
-from yellow_ladder.database.secrets import password_of, secret_in_memory
+from yellow_ladder.database.secrets import how_to_be_let_in, password_of, secret_in_memory
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 
 _CONNECT_WITHIN_S = 10
@@ -120,7 +120,7 @@ def _explained(fault: pymysql.Error, address: DatabaseAddress) -> AnswerNo | Bad
         return BadInput(Problem("database-missing", text, "correct databases.url in the site file", place))
     if code in _UNREACHABLE or (code == 0 and isinstance(fault, pymysql.InterfaceError)):
         text = f"the database `{name}` ({place}) does not let us in: {said or 'the connection is gone'}"
-        remedy = "see that the server runs and that the account and its password are right"
+        remedy = how_to_be_let_in(address, is_refused=code == ER.ACCESS_DENIED_ERROR)
         return AnswerNo(Problem("database-unreachable", text, remedy, place))
     if code in _LOCKED:
         return locked(address, said)

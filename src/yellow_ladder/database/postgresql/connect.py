@@ -12,7 +12,7 @@ from psycopg import errors, sql
 
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.clients import Call, Client, find_clients
-from yellow_ladder.database.secrets import password_of, secret_in_memory
+from yellow_ladder.database.secrets import how_to_be_let_in, password_of, secret_in_memory
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 
 OUR_NAME = "yellow-ladder"
@@ -87,7 +87,7 @@ def explained(fault: psycopg.Error, address: DatabaseAddress) -> AnswerNo | BadI
         return BadInput(Problem("database-missing", text, "correct databases.url in the site file", place))
     if isinstance(fault, psycopg.OperationalError) and fault.sqlstate is None:
         text = f"the database `{name}` ({place}) does not let us in: {said}"
-        remedy = "see that the server runs and that the account and its password are right"
+        remedy = how_to_be_let_in(address, is_refused="authentication failed" in said or "no password supplied" in said)
         return AnswerNo(Problem("database-unreachable", text, remedy, place))
     if isinstance(fault, errors.LockNotAvailable | errors.DeadlockDetected):
         return locked(address, said)
