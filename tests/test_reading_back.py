@@ -55,7 +55,7 @@ CHANGES: dict[str, tuple[str, dict[str, Any], str]] = {
     "time": ("uploads/note", {"modified_ns": 1}, "owner, mode or time"),
     "target": ("uploads/link", {"target": "elsewhere"}, "leads elsewhere"),
     "kind": ("uploads/link", {"kind": Kind.FOLDER}, "something else"),
-    "second name": ("uploads/second", {"same_as": "server.py"}, "second name"),
+    "second name": ("uploads/second", {"same_as": "server.py"}, "is linked to another file"),
     "attributes": ("uploads/note", {"attributes": (("user.seal", "AA=="),)}, "other attributes"),
 }
 
@@ -211,5 +211,5 @@ def test_a_pipe_in_place_of_a_file_keeps_nobody_waiting(tmp_path: Path) -> None:
             os.mkfifo(root / path)
             return default
 
-    with pytest.raises(OSError, match="none any more"):
+    with pytest.raises(OSError, match="not one any more"):
         write_archive(tmp_path / "a.tar.zst", [TreeSource("root", root, keep_all, Swapped())])

@@ -232,7 +232,7 @@ def test_one_broken_release_does_not_hide_the_others(idle: Demo) -> None:
     assert {problem.where.split("/")[-1].split("!")[0].split(":")[0] for problem in found.problems} == {
         "quaybook-5.0.tar.zst", "quaybook-5.1.tar.zst", "quaybook-5.2.tar.zst",
     }  # fmt: skip
-    assert idle.json("check")["waypoints"] == 0
+    assert idle.json("check")["stops"] == 0
 
 
 BASE = 'format = 1\n[release]\nproduct = "q"\nversion = "3.0"\n'

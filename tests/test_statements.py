@@ -76,7 +76,7 @@ def test_what_lived_in_a_lost_connection_is_not_built_upon(statement: str, idle_
     with pytest.raises(AnswerNo, match="wrecks"):
         database_of(idle_mariadb).apply(statements, ENTRY)
     ask(idle_mariadb, "CREATE TABLE wrecks (id INTEGER)")
-    with pytest.raises(AnswerNo, match="keeps something in its connection"):
+    with pytest.raises(AnswerNo, match="depends on its connection"):
         database_of(idle_mariadb).apply(statements, ENTRY)
 
 

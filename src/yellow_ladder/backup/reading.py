@@ -72,7 +72,7 @@ def _difference(member: tarfile.TarInfo, content: IO[bytes] | None, entry: Entry
         while block := content.read(READ_BYTES):
             digest.update(block)
         if entry.kind is not Kind.FILE or digest.hexdigest() != entry.digest:
-            return "its content differs from what was read"
+            return "has another content than what was read"
     elif member.islnk():
         if not entry.same_as or path_of_member(member.linkname) != entry.same_as:
             return "is linked to another file than before"
