@@ -54,8 +54,9 @@ class WarmProcess:
         environment = {**os.environ, "OPENBLAS_NUM_THREADS": "1"}
         self._process = subprocess.Popen(
             [sys.executable, "-m", "tests.warm"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, env=environment,
-            cwd=Path(__file__).parent.parent,
+            cwd=Path(__file__).parent.parent, bufsize=0,
         )  # fmt: skip
+        # Unbuffered: a reply that was read ahead with the one before it would not be seen by select.
 
     def call(
         self, function: str, words: Sequence[str], folder: Path, environment: dict[str, str], within_s: float
@@ -72,7 +73,6 @@ class WarmProcess:
                 "umask": mask, "out": str(out), "err": str(err),
             }  # fmt: skip
             self._process.stdin.write(json.dumps(request).encode() + b"\n")
-            self._process.stdin.flush()
             child = int(self._process.stdout.readline())
             if not select.select([self._process.stdout], [], [], within_s)[0]:
                 os.killpg(child, signal.SIGKILL)
