@@ -113,7 +113,7 @@ def test_a_sequence_that_steps_back_is_no_success(engine: str, engine_demo: Make
     answer = demo.yl("verify", "--json")
     assert answer.code == (engine == "postgresql")
     faults = answer.document["result"]["faults"]
-    assert [fault for fault in faults if "steps back" in fault] == faults
+    assert [fault for fault in faults if "it went back" in fault] == faults
     assert bool(faults) == (engine == "postgresql")
 
 
