@@ -22,22 +22,22 @@ from yellow_ladder.events import silent
 # How each mode is swept: parts of a whole sweep, kill points in a usual run, and how many there are at
 # least. A usual run takes other points each time and prints its seed; `make sweep` takes every one.
 MODES = {
-    "record-continue": (4, 30, 80),
-    "record-descend": (4, 30, 80),
-    "call-continue": (8, 10, 100),
-    "call-descend": (8, 10, 100),
-    "back-call-descend": (4, 8, 40),
-    "back-call-continue": (4, 8, 40),
-    "failing-record-continue": (3, 6, 80),
-    "failing-record-descend": (3, 6, 80),
-    "plain-call-continue": (8, 6, 100),
-    "plain-call-descend": (8, 6, 100),
+    "record-continue": (4, 16, 80),
+    "record-descend": (4, 16, 80),
+    "call-continue": (8, 8, 100),
+    "call-descend": (8, 8, 100),
+    "back-call-descend": (4, 6, 40),
+    "back-call-continue": (4, 6, 40),
+    "failing-record-continue": (3, 5, 80),
+    "failing-record-descend": (3, 5, 80),
+    "plain-call-continue": (8, 5, 100),
+    "plain-call-descend": (8, 5, 100),
     "postgresql:record-continue": (4, 3, 80),
-    "postgresql:record-descend": (4, 3, 80),
-    "postgresql:back-call-descend": (4, 3, 40),
-    "mariadb:record-continue": (4, 4, 80),
-    "mariadb:record-descend": (4, 4, 80),
-    "mariadb:back-call-descend": (4, 4, 40),
+    "postgresql:record-descend": (4, 2, 80),
+    "postgresql:back-call-descend": (4, 2, 40),
+    "mariadb:record-continue": (4, 3, 80),
+    "mariadb:record-descend": (4, 3, 80),
+    "mariadb:back-call-descend": (4, 3, 40),
 }
 IS_WHOLE = bool(os.environ.get("YELLOW_LADDER_SWEEP"))
 SEED = os.environ.get("YELLOW_LADDER_SEED", "")
