@@ -161,3 +161,15 @@ def test_a_schema_probe_of_a_part_is_judged_alike_by_survey_check_and_proof(idle
     assert not [one for one in idle.json("survey")["findings"] if "kit" in one]
     assert idle.yl("climb", "--to", "2.6", "--yes").code == 0
     assert idle.yl("descend", "--yes").code == 0
+
+
+@pytest.mark.parametrize("against", ["monday", "the climb"])
+def test_a_settings_file_that_a_release_moved_is_held_against_itself(idle: Demo, against: str) -> None:
+    assert idle.yl("survey", "--save", "monday").code == 0
+    assert idle.yl("climb", "--to", "3.0", "--yes").code == 0
+    name = idle.json("history")[0]["climb"] if against == "the climb" else against
+    changes = idle.json("survey", "--against", name)["changes"]["settings"]
+    assert {(file, key) for file, key, _, _ in changes} == {
+        ("config/quaybook.ini", key)
+        for key in ("booking.hold_hours", "harbour.name", "harbour.title", "ui.legacy_theme")
+    }

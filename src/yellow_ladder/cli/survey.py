@@ -52,7 +52,7 @@ def _snapshot(site: Site, name: str) -> Snapshot:
         return load_snapshot(site, name)
     from yellow_ladder.climb.proving.snapshots import snapshot_before  # numerics that only this needs
 
-    return snapshot_before(climb, {spec.file for spec in site.record.keep.settings})
+    return snapshot_before(climb)
 
 
 def _edits(site: Site, survey: Survey, releases: Releases | None) -> list[Edit]:

@@ -184,11 +184,25 @@ def compare(before: Snapshot, now: Snapshot) -> SiteChanges:
 
 
 def _setting_changes(before: SettingsByFile, now: SettingsByFile) -> Iterator[tuple[str, str, str, str]]:
+    moved = _moved_files(before, now)
+    before = {moved.get(file, file): values for file, values in before.items()}
     for file in sorted(before.keys() | now.keys()):
         old, new = before.get(file, {}), now.get(file, {})
         for key in sorted(old.keys() | new.keys()):
             if old.get(key, "") != new.get(key, ""):
                 yield file, key, old.get(key, ""), new.get(key, "")
+
+
+def _moved_files(before: SettingsByFile, now: SettingsByFile) -> dict[str, str]:
+    """Settings files that are the same under another path: the only one of its name that went, and that came."""
+    gone, new = before.keys() - now.keys(), now.keys() - before.keys()
+    names = [path.rsplit("/", 1)[-1] for path in (*gone, *new)]
+    return {
+        old: path
+        for old in gone
+        for path in new
+        if old.rsplit("/", 1)[-1] == path.rsplit("/", 1)[-1] and names.count(path.rsplit("/", 1)[-1]) == 2
+    }
 
 
 def _file_changes(before: Manifest, now: Manifest) -> dict[str, tuple[str, ...]]:

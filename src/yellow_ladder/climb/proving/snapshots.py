@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Collection
 
 from yellow_ladder.backup.catalog import read_backup
 from yellow_ladder.climb.proving.inventory import BEFORE_NAME, read_inventory
@@ -13,8 +12,8 @@ from yellow_ladder.settings.formats import read_settings_file
 from yellow_ladder.survey.saved import Snapshot, object_name, told
 
 
-def snapshot_before(climb: Climb, named_now: Collection[str]) -> Snapshot:
-    """The site as it was before a climb, read from its backup and its survey; `named_now` are its settings files.
+def snapshot_before(climb: Climb) -> Snapshot:
+    """The site as it was before a climb, read from its backup and its inventory.
 
     Raises AnswerNo or BadInput when the climb did not get that far or its backup was removed.
     """
@@ -23,11 +22,8 @@ def snapshot_before(climb: Climb, named_now: Collection[str]) -> Snapshot:
     backup = read_backup(plan.site.state.backups / plan.backup_name)
     settings = {}
     for spec in plan.site.record.keep.settings:
-        # Under the path that the site file names now, so that a file which a release moved is held against itself.
-        path = plan.renamed_paths.get(spec.file, spec.file)
-        path = path if path in named_now else spec.file
         with contextlib.suppress(OSError, LadderError):
-            settings[path] = told(read_settings_file(plan.folder / "settings" / spec.file, spec.format, spec.file))
+            settings[spec.file] = told(read_settings_file(plan.folder / "settings" / spec.file, spec.format, spec.file))
     tables: dict[str, tuple[str, ...]] = {}
     rows: dict[str, int] = {}
     objects: dict[str, str] = {}
