@@ -50,12 +50,18 @@ def test_a_pipe_or_an_endless_file_keeps_nobody_waiting(idle: Demo, place: str, 
     assert found, [one for one in checked.document["result"]["findings"] if one["level"] != "ok"]
 
 
-def test_a_pid_file_that_is_a_pipe_keeps_nobody_waiting(idle: Demo) -> None:
-    os.mkfifo(idle.folder / "run" / "web.pid")
+def test_a_pid_file_that_cannot_be_read_is_no_sign_of_a_stopped_service(demo: Demo) -> None:
+    pid_file = demo.folder / "run" / "web.pid"
+    pid = pid_file.read_text()
+    pipe(pid_file)
     began = time.monotonic()
-    assert idle.json("survey")["services"]["web"]["state"] == "stopped"
+    assert demo.json("survey")["services"]["web"]["state"] == "unknown"
+    findings = demo.json("check", code=1)["findings"]
+    assert [one for one in findings if one["level"] == "stop" and str(pid_file) in one["saw"]], findings
+    assert demo.yl("climb", "--yes").code == 1
     assert time.monotonic() - began < WITHIN_S
-    (idle.folder / "run" / "web.pid").unlink()
+    pid_file.unlink()
+    pid_file.write_text(pid)
 
 
 NASTY = "red\x1b[31m\x07\u202e\n✔ nothing was lost"

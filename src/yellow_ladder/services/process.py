@@ -13,6 +13,7 @@ from pathlib import Path
 
 import psutil
 
+from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.services.looking import about_process
 from yellow_ladder.services.port import About, ServiceState, not_ready, not_stopped
@@ -46,14 +47,21 @@ class ProcessService:
         return self._spec.name
 
     def process(self) -> psutil.Process | None:
-        """The running process that the pid file names; a pid that was given to another program since is not it."""
+        """The running process that the pid file names; a pid that was given to another program since is not it.
+
+        Raises AnswerNo where the file is there and cannot be read: that is no sign that the service has stopped.
+        """
         try:
             written_at = self._pid_file.stat().st_mtime
             process = psutil.Process(int(read_regular(self._pid_file, _PID_BYTES).decode().strip()))
             is_ours = process.create_time() <= written_at + _CLOCK_SLACK_S
             return process if is_ours and process.status() != psutil.STATUS_ZOMBIE else None
-        except (OSError, ValueError, psutil.NoSuchProcess):
+        except (FileNotFoundError, ValueError, psutil.NoSuchProcess):
             return None
+        except OSError as fault:
+            text = f"the pid file {self._pid_file} of `{self.name}` cannot be read: {fault.strerror}"
+            remedy = "see who put it there, stop the service by hand, and remove it"
+            raise AnswerNo(Problem("pid-file-unreadable", text, remedy, str(self._pid_file))) from fault
 
     def state(self) -> ServiceState:
         return ServiceState.RUNNING if self.process() else ServiceState.STOPPED
