@@ -28,6 +28,16 @@ def entry(
     return header, content
 
 
+def sparse(name: str, size: int) -> tuple[tarfile.TarInfo, bytes]:
+    """A member of a few bytes that claims to be `size` long (GNU sparse format 1.0)."""
+    table = b"1\n0\n1\n".ljust(512, b"\0") + b"x"
+    header, content = entry(name, content=table)
+    header.pax_headers = {
+        "GNU.sparse.major": "1", "GNU.sparse.minor": "0", "GNU.sparse.name": name, "GNU.sparse.realsize": str(size),
+    }  # fmt: skip
+    return header, content
+
+
 def write(path: Path, *entries: tuple[tarfile.TarInfo, bytes], sheet: bytes = SHEET) -> Path:
     raw = io.BytesIO()
     with tarfile.open(fileobj=raw, mode="w") as archive:
@@ -48,6 +58,10 @@ HOSTILE: dict[str, list[tuple[tarfile.TarInfo, bytes]]] = {
     "hard link out of it": [entry("hard", tarfile.LNKTYPE, target="../../etc/passwd")],
     "device file": [entry("device", tarfile.CHRTYPE)],
     "named pipe": [entry("pipe", tarfile.FIFOTYPE)],
+    "chain of links out of it": [entry("a", tarfile.DIRTYPE), entry("a/up", tarfile.SYMTYPE, target=".."),
+                                 entry("a/out", tarfile.SYMTYPE, target="up/..")],
+    "links in a circle": [entry("one", tarfile.SYMTYPE, target="two"), entry("two", tarfile.SYMTYPE, target="one")],
+    "holes of a terabyte": [sparse("holes", 2**40)],
     "two members of one name": [entry("file", content=b"a"), entry("file", content=b"b")],
     "two names for one path": [entry("a/file", content=b"a"), entry("./a//file", content=b"b")],
     "more than it says": [entry("large", content=bytes(10_000))],

@@ -25,9 +25,10 @@ from yellow_ladder.database import DatabaseAddress, open_database
 from yellow_ladder.demo.data import fill_database
 from yellow_ladder.demo.prepare import KEY
 from yellow_ladder.errors import AnswerNo, BadInput
-from yellow_ladder.files.exchange import exchange_in_one_instant, inode_of
+from yellow_ladder.files.exchange import inode_of
 from yellow_ladder.fingerprints.scan import take_fingerprint
 from yellow_ladder.migrations.apply import apply_scripts, read_scripts, split_statements
+from yellow_ladder.nolinks import exchange_in_one_instant
 from yellow_ladder.release.sheet import Migration
 from yellow_ladder.services import ServiceState, services_of
 

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
+from yellow_ladder import nolinks
 from yellow_ladder.backup.catalog import (
     ARCHIVE_ENDING,
     FILES_STEM,
@@ -137,14 +137,14 @@ def _write(making: Making, stem: str, known: Mapping[str, Entry]) -> Archived:
 def _sources(site: Site, known: Mapping[str, Entry]) -> list[TreeSource]:
     below = {path: entry for path, entry in known.items() if not path.startswith("/")}
     sources = [TreeSource(ROOT_PREFIX, site.root, site.skipped(), below)]
-    for path in map(Path, site.record.keep.outside):
-        folder: Path = path
+    for path in map(nolinks.trusted, site.record.keep.outside):
+        folder = path
         skip: Skip = keep_all
         is_folder = path.is_dir() and not path.is_symlink()
         if not is_folder:
             # A single file is archived through its folder, so that it is described and read like any other.
             folder, skip = path.parent, _all_but(path.name)
-        if os.path.lexists(path):
+        if nolinks.is_there(path):
             start = f"{folder}/"
             there = {name.removeprefix(start): entry for name, entry in known.items() if name.startswith(start)}
             sources.append(TreeSource(OUTSIDE_PREFIX + str(folder), folder, skip, there, with_top=is_folder))

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import IO
 
+from yellow_ladder import nolinks
 from yellow_ladder.backup.catalog import Backup, Ground
 from yellow_ladder.backup.reading import path_of_member
 from yellow_ladder.durable import private_folder, sync_folder
@@ -52,7 +53,7 @@ def restore_files(backup: Backup, ground: Ground, skip: Skip, *, rescue: Ground 
     manifest = backup.manifest()
     inside = {path: entry for path, entry in manifest.items() if not path.startswith("/")}
     outside = {path: entry for path, entry in manifest.items() if path.startswith("/")}
-    root.mkdir(exist_ok=True)
+    nolinks.make_folder(root, exist_ok=True)
     found = take_manifest(root, skip, known=inside)
     found_outside = look_outside(ground, outside)
     if rescue is not None:
@@ -80,7 +81,7 @@ def _keep_what_would_go(ground: Ground, expected: Manifest, found: Manifest, res
             private_folder(target.parent)
             if entry.kind is Kind.FOLDER:
                 # It may be what a kill has left of one that an earlier run kept whole.
-                while os.path.lexists(target):
+                while nolinks.is_there(target):
                     target = target.with_name(target.name + "~")
             remove_entry(target)
             copy_entry(ground.at(path), target)
@@ -92,7 +93,7 @@ def look_outside(ground: Ground, expected: Manifest) -> dict[str, Entry]:
     for path, before in sorted(expected.items()):
         parent = path.rpartition("/")[0]
         is_cut_off = parent in expected and (parent not in found or found[parent].kind is not Kind.FOLDER)
-        if not is_cut_off and os.path.lexists(ground.at(path)):
+        if not is_cut_off and nolinks.is_there(ground.at(path)):
             entry = describe(path, ground.at(path))
             if entry.kind is Kind.FILE:
                 is_known = before.digest and entry.untouched_since(before)
@@ -114,11 +115,11 @@ def _remove_strangers(root: Path, expected: Manifest, found: Manifest) -> int:
     strange = [path for path, entry in found.items() if path not in expected or expected[path].kind is not entry.kind]
     for path in sorted(strange, key=lambda one: -one.count("/")):
         location = root / path
-        if not (location.is_dir() and not location.is_symlink()):
+        if not nolinks.is_folder(location):
             remove_entry(location)
             continue
         try:
-            location.rmdir()
+            nolinks.remove_empty_folder(location)
         except OSError:  # it holds something that is not the tree's, such as a pid file
             if path in expected:
                 remove_entry(location)
@@ -154,7 +155,7 @@ def _wanted_links(expected: Manifest, found: Manifest, wanted: Collection[str]) 
 def _make_folders(ground: Ground, expected: Manifest, wanted: Collection[str]) -> None:
     for path in sorted(wanted):
         if expected[path].kind is Kind.FOLDER:
-            ground.at(path).mkdir(parents=True, exist_ok=True)
+            nolinks.make_folders(ground.at(path))
 
 
 def _extract(backup: Backup, ground: Ground, wanted: Collection[str], manifest: Manifest) -> None:
@@ -170,7 +171,7 @@ def _extract(backup: Backup, ground: Ground, wanted: Collection[str], manifest: 
     for path in later:
         # Only now: the first name of the file must be as it should be, and may come from a later archive.
         remove_entry(ground.at(path))
-        os.link(ground.at(manifest[path].same_as), ground.at(path))
+        nolinks.make_second_name(ground.at(path), ground.at(manifest[path].same_as))
 
 
 def _extract_from(archive: Path, ground: Ground, missing: set[str], manifest: Manifest) -> list[str]:
@@ -194,16 +195,16 @@ def _extract_from(archive: Path, ground: Ground, missing: set[str], manifest: Ma
 
 def _put_link(location: Path, target: str) -> None:
     remove_entry(location)
-    location.parent.mkdir(parents=True, exist_ok=True)
-    location.symlink_to(target)
+    nolinks.make_folders(location.parent)
+    nolinks.make_link(location, target)
 
 
 def _put_file(location: Path, content: IO[bytes], *, with_holes: bool) -> None:
-    location.parent.mkdir(parents=True, exist_ok=True)
+    nolinks.make_folders(location.parent)
     # A name may have 255 bytes; the ending needs some of them.
     temporary = location.with_name(f".{location.name[:200]}.restored")
     remove_entry(temporary)
-    descriptor = os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
+    descriptor = nolinks.open_file(temporary, os.O_WRONLY | os.O_CREAT | os.O_EXCL)
     with os.fdopen(descriptor, "wb") as stream:
         while block := content.read(_HOLE_BYTES if with_holes else READ_BYTES):
             if with_holes and not any(block):
@@ -211,7 +212,7 @@ def _put_file(location: Path, content: IO[bytes], *, with_holes: bool) -> None:
             else:
                 stream.write(block)
         stream.truncate()
-    temporary.replace(location)
+    nolinks.rename(temporary, location)
 
 
 def _set_rights(ground: Ground, expected: Manifest) -> int:
@@ -223,14 +224,14 @@ def _set_rights(ground: Ground, expected: Manifest) -> int:
         location = ground.at(path)
         now = describe(path, location)
         if not now.same_rights(entry):
-            os.chown(location, entry.uid, entry.gid, follow_symlinks=False)
+            nolinks.set_owner(location, entry.uid, entry.gid)
             if entry.kind is not Kind.LINK:
-                location.chmod(entry.mode)
+                nolinks.set_mode(location, entry.mode)
             count += 1
         if entry.attributes is not None and entry.kind is not Kind.LINK:
             count += match_attributes(location, entry.attributes)  # after owner and mode, which change them
         if now.modified_ns != entry.modified_ns:
-            os.utime(location, ns=(entry.modified_ns, entry.modified_ns), follow_symlinks=False)
+            nolinks.set_times(location, entry.modified_ns)
     return count
 
 

@@ -13,6 +13,7 @@ import click
 from yellow_ladder import __version__
 from yellow_ladder.cli.base import Choices, failure_document, shared_options, show_problems
 from yellow_ladder.errors import BadInput, LadderError, OwnFault, Problem
+from yellow_ladder.nolinks import LinkInTheWay
 
 # Commands are loaded when they are called: `yl --help` must not wait for what only one of them needs.
 COMMANDS = {
@@ -107,6 +108,10 @@ def _fail(error: LadderError, name: str, *, as_json: bool) -> int:
 
 def _from_system(refusal: OSError) -> LadderError:
     where = str(refusal.filename or "")
+    if isinstance(refusal, LinkInTheWay):
+        text = f"the way to {where} leads through a link, and links of other accounts are not followed"
+        remedy = "see who put it there; remove it, or name the place that it leads to"
+        return BadInput(Problem("link-in-the-way", text, remedy, where))
     text = f"the system refused: {refusal.strerror or refusal}" + (f" ({where})" if where else "")
     return BadInput(Problem("system", text, "give this account the rights, or correct the path", where))
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import re
+import stat
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -116,10 +117,7 @@ def _entries(root: Path, found: Discovery) -> Iterator[tuple[str, os.stat_result
         if number >= _MOST_ENTRIES:
             found.shortened = True
             return
-        try:
-            yield path, entry.stat(follow_symlinks=False) if entry.is_file(follow_symlinks=False) else None
-        except OSError:
-            continue
+        yield path, entry.status if stat.S_ISREG(entry.status.st_mode) else None
 
 
 def _find_version(found: Discovery, files: Iterable[str]) -> None:

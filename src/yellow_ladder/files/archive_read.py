@@ -13,7 +13,7 @@ import lzma
 import posixpath
 import tarfile
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 from typing import IO, Any, BinaryIO, cast
@@ -150,3 +150,37 @@ def check_link(path: Path, name: str, target: str) -> None:
     joined = posixpath.normpath(posixpath.join(posixpath.dirname(name), target))
     if target.startswith("/") or joined == ".." or joined.startswith("../"):
         raise refused(path, f"the link {name!r} points out of the tree, to {target!r}")
+
+
+_MOST_LINKS_ON_A_WAY = 40  # as in Linux
+
+
+def check_links(path: Path, links: Mapping[str, str], top: str) -> None:
+    """Raise BadInput where a link leads out of the tree below `top` once all links are in place.
+
+    One link at a time says little: `a/up -> ..` stays inside, and so does `a/out -> up/..` by its words alone.
+    """
+    for name in links:
+        if not top or name.startswith(top + "/"):
+            _follow(path, name, links, top.split("/") if top else [])
+
+
+def _follow(path: Path, name: str, links: Mapping[str, str], top: list[str]) -> None:
+    here, left, followed = name.split("/")[:-1], links[name].split("/")[::-1], 0
+    while left:
+        part = left.pop()
+        if part in ("", "."):
+            continue
+        if part == "..":
+            if len(here) <= len(top):
+                raise refused(path, f"the link {name!r} leads out of the tree, to {links[name]!r}")
+            here.pop()
+            continue
+        here.append(part)
+        onward = links.get("/".join(here))
+        if onward is not None:
+            followed += 1
+            if followed > _MOST_LINKS_ON_A_WAY:
+                raise refused(path, f"the link {name!r} leads in a circle")
+            here.pop()
+            left += onward.split("/")[::-1]

@@ -16,6 +16,7 @@ from typing import BinaryIO, Protocol
 import zstandard
 from blake3 import blake3
 
+from yellow_ladder import nolinks
 from yellow_ladder.files.attributes import read_attributes
 from yellow_ladder.files.looking import READ_BYTES
 from yellow_ladder.files.manifest import Entry, HardLinks, Kind, Manifest, Skip, describe, entry_from, walk_tree
@@ -147,8 +148,7 @@ class TarWriter:
 
     def add_file(self, entry: Entry, name: str, location: str) -> tuple[Entry, bool]:
         """Add a regular file; returns its entry as it was opened, with its digest, and whether it held still."""
-        # A pipe in its place would keep us waiting for its other end.
-        descriptor = os.open(location, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK)
+        descriptor = nolinks.open_file(location, os.O_RDONLY)
         try:
             before = os.fstat(descriptor)
             if not stat.S_ISREG(before.st_mode):
@@ -257,9 +257,9 @@ def _add_tree(writer: TarWriter, source: TreeSource, archived: Archived, told: _
         archived.tops[source.prefix] = top
     for path, found in walk_tree(source.root, source.skip):
         with contextlib.suppress(FileNotFoundError):  # it went between listing and looking: the site may be serving
-            entry = links.mark(entry_from(path, found.stat(follow_symlinks=False), found.path), found)
+            entry = links.mark(entry_from(path, found.status, found.location), found)
             if entry.kind is not Kind.OTHER:
-                entries[path] = _add(writer, source, entry, found.path, entries, archived)
+                entries[path] = _add(writer, source, entry, found.location, entries, archived)
                 told.add(entry.size)
     return entries
 

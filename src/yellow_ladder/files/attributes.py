@@ -12,6 +12,7 @@ import errno
 import os
 from pathlib import Path
 
+from yellow_ladder import nolinks
 from yellow_ladder.errors import AnswerNo, Problem
 
 Attributes = tuple[tuple[str, str], ...]
@@ -26,10 +27,16 @@ def read_attributes(location: str | Path | int) -> Attributes:
     """What a file or folder has, by its name or as an open file; nothing where its file system keeps none. Links have
     none of their own.
     """
-    by_name = {} if isinstance(location, int) else {"follow_symlinks": False}
+    if isinstance(location, int):
+        return _read(location)
+    with nolinks.by_itself(location) as itself:
+        return _read(itself)
+
+
+def _read(location: str | int) -> Attributes:
     try:
-        names = sorted(name for name in os.listxattr(location, **by_name) if name.startswith(_KEPT))
-        return tuple((n, base64.b64encode(os.getxattr(location, n, **by_name)).decode()) for n in names)
+        names = sorted(name for name in os.listxattr(location) if name.startswith(_KEPT))
+        return tuple((name, base64.b64encode(os.getxattr(location, name)).decode()) for name in names)
     except OSError as fault:
         if fault.errno in _NONE_HERE:
             return ()
@@ -41,20 +48,19 @@ def match_attributes(location: str | Path, wanted: Attributes) -> bool:
 
     Raises AnswerNo where the file system does not take them: leaving one out would open or close a file to somebody.
     """
-    have = dict(read_attributes(location))
-    if have == dict(wanted):
-        return False
     try:
-        for name in have.keys() - dict(wanted).keys():
-            os.removexattr(location, name, follow_symlinks=False)
-        for name, value in wanted:
-            if have.get(name) != value:
-                os.setxattr(location, name, base64.b64decode(value), follow_symlinks=False)
+        with nolinks.by_itself(location) as itself:
+            have = dict(_read(itself))
+            for name in have.keys() - dict(wanted).keys():
+                os.removexattr(itself, name)
+            for name, value in wanted:
+                if have.get(name) != value:
+                    os.setxattr(itself, name, base64.b64decode(value))
     except OSError as fault:
         text = f"{location} cannot be given its extended attributes or access control list: {fault.strerror}"
         remedy = "put it on a file system that keeps them (mount option acl), and run yl as root"
         raise AnswerNo(Problem("attributes-refused", text, remedy, str(location))) from fault
-    return True
+    return have != dict(wanted)
 
 
 def as_pax(attributes: Attributes) -> dict[str, str]:

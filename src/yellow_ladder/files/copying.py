@@ -2,35 +2,73 @@
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import fcntl
 import os
-import shutil
 import stat
 from pathlib import Path
 
-from yellow_ladder.durable import sync_folder
+from yellow_ladder import nolinks
+
+_FICLONE = 0x40049409  # linux/fs.h
+_BLOCK = 64 * 1024 * 1024
 
 
 def copy_entry(source: Path, target: Path) -> None:
     """Copy a file, link or whole folder to a name that is free; links stay links, owners stay owners."""
-    status = source.lstat()
-    if stat.S_ISDIR(status.st_mode):
-        target.mkdir(mode=0o700)
-        for name in sorted(os.listdir(source)):
+    kind = nolinks.status_of(source).st_mode
+    if stat.S_ISDIR(kind):
+        nolinks.make_folder(target, 0o700)
+        for name in nolinks.names_in(source):
             copy_entry(source / name, target / name)
-    elif stat.S_ISLNK(status.st_mode):
-        target.symlink_to(source.readlink())
-    elif stat.S_ISREG(status.st_mode):
-        shutil.copyfile(source, target, follow_symlinks=False)
-    else:
-        return  # sockets and pipes belong to a running process, not to the site
-    os.chown(target, status.st_uid, status.st_gid, follow_symlinks=False)
-    shutil.copystat(source, target, follow_symlinks=False)
+        _copy_rights(source, target, os.O_RDONLY | os.O_DIRECTORY)
+    elif stat.S_ISLNK(kind):
+        status = nolinks.status_of(source)
+        nolinks.make_link(target, nolinks.target_of(source))
+        nolinks.set_owner(target, status.st_uid, status.st_gid)
+        nolinks.set_times(target, status.st_mtime_ns)
+    elif stat.S_ISREG(kind):
+        _copy_file(source, target)
+    # Sockets and pipes belong to a running process, not to the site.
 
 
-_FICLONE = 0x40049409  # linux/fs.h
-_BLOCK = 64 * 1024 * 1024
+def _copy_file(source: Path, target: Path) -> None:
+    """Owner and rights are those of the file that was read, whatever has taken its name meanwhile."""
+    reader = nolinks.open_regular(source)
+    try:
+        writer = nolinks.open_file(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL)
+        try:
+            _fill(reader, writer)
+            _give_rights(reader, writer)
+        finally:
+            os.close(writer)
+    finally:
+        os.close(reader)
+
+
+def _copy_rights(source: Path, target: Path, flags: int) -> None:
+    first = nolinks.open_file(source, flags)
+    try:
+        second = nolinks.open_file(target, flags)
+        try:
+            _give_rights(first, second)
+        finally:
+            os.close(second)
+    finally:
+        os.close(first)
+
+
+def _give_rights(source: int, target: int) -> None:
+    """Owner first: to change it takes rights away from a file."""
+    status = os.fstat(source)
+    os.fchown(target, status.st_uid, status.st_gid)
+    os.fchmod(target, stat.S_IMODE(status.st_mode))
+    with contextlib.suppress(OSError):  # the other file system may keep none
+        for name in os.listxattr(source):
+            with contextlib.suppress(OSError):
+                os.setxattr(target, name, os.getxattr(source, name))
+    os.utime(target, ns=(status.st_atime_ns, status.st_mtime_ns))
 
 
 def copy_bytes(source: Path, target: Path) -> None:
@@ -38,14 +76,23 @@ def copy_bytes(source: Path, target: Path) -> None:
 
     Where the file system can share blocks between files, nothing is copied at all.
     """
-    with source.open("rb") as reader:
-        descriptor = os.open(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
-        with os.fdopen(descriptor, "wb") as writer:
-            try:
-                fcntl.ioctl(writer.fileno(), _FICLONE, reader.fileno())
-            except OSError:
-                _copy_all(reader.fileno(), writer.fileno())
-            os.fsync(writer.fileno())
+    reader = nolinks.open_regular(source)
+    try:
+        writer = nolinks.open_file(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL)
+        try:
+            _fill(reader, writer)
+            os.fsync(writer)
+        finally:
+            os.close(writer)
+    finally:
+        os.close(reader)
+
+
+def _fill(reader: int, writer: int) -> None:
+    try:
+        fcntl.ioctl(writer, _FICLONE, reader)
+    except OSError:
+        _copy_all(reader, writer)
 
 
 def _copy_all(reader: int, writer: int) -> None:
@@ -61,19 +108,4 @@ def _copy_all(reader: int, writer: int) -> None:
 
 def remove_entry(path: Path) -> None:
     """Remove a file, link or whole folder; nothing there is no error. Links are removed, never followed."""
-    try:
-        mode = path.lstat().st_mode
-    except FileNotFoundError:
-        return
-    if stat.S_ISDIR(mode):
-        shutil.rmtree(path)
-    else:
-        path.unlink()
-
-
-def rename_durably(source: Path, target: Path) -> None:
-    """Rename and make it last through a power cut."""
-    source.rename(target)
-    sync_folder(target.parent)
-    if source.parent != target.parent:
-        sync_folder(source.parent)
+    nolinks.remove_all(path)

@@ -25,6 +25,7 @@ Row = tuple[str, int, int, int, int, int, int, int, int, str, str]
 # What is known of a folder: name -> (inode, size, changed ns, BLAKE3).
 Known = dict[str, tuple[int, int, int, str]]
 _KIND, _FOLDER = 0o170000, 0o040000
+_AS_FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC
 _name_of = operator.itemgetter(0)
 
 
@@ -82,10 +83,32 @@ class Looker:
         """
         found = FolderLook(path)
         try:
-            statuses = self._statuses(path)
+            folder = self._opened(path)
         except OSError as fault:
-            found.trouble = f"{fault.strerror}: {fault.filename}"
+            found.trouble = f"{fault.strerror}: {self.root}/{path}"
             return found
+        try:
+            return self._looked(found, folder, signature, known)
+        except OSError as fault:
+            found.trouble = f"{fault.strerror}: {self.root}/{path}"
+            return found
+        finally:
+            os.close(folder)
+
+    def _opened(self, path: str) -> int:
+        """A folder, each opened from the one above it: its owner may exchange one for a link at any time."""
+        held = os.open(self.root, _AS_FOLDER)
+        for part in path.split("/") if path else ():
+            try:
+                below = os.open(part, _AS_FOLDER | os.O_NOFOLLOW, dir_fd=held)
+            finally:
+                os.close(held)
+            held = below
+        return held
+
+    def _looked(self, found: FolderLook, folder: int, signature: str, known: Known | None) -> FolderLook:
+        path = found.path
+        statuses = self._statuses(path, folder)
         prefix = path + "/" if path else ""
         marks = []
         for name, one in statuses:
@@ -105,13 +128,13 @@ class Looker:
             statuses = [pair for pair in statuses if pair[1].st_mode & _KIND == _FOLDER]
         known = known or {}
         is_read = not any(path == folder or path.startswith(folder + "/") for folder in self.unread)
-        found.rows = [self._row(found, prefix, name, one, known, is_read) for name, one in statuses]
+        found.rows = [self._row(found, folder, name, one, known if is_read else None) for name, one in statuses]
         return found
 
-    def _statuses(self, path: str) -> list[tuple[str, os.stat_result]]:
+    def _statuses(self, path: str, folder: int) -> list[tuple[str, os.stat_result]]:
         """Names in byte order (which is the order of code points) with what the file system says of each."""
         alone, left_out = self._alone.get(path), self._left_out
-        with os.scandir(f"{self.root}/{path}") as found:
+        with os.scandir(folder) as found:
             entries = list(found)
         try:
             status = [(entry.name, entry.stat(follow_symlinks=False)) for entry in entries]
@@ -123,18 +146,20 @@ class Looker:
             status = [pair for pair in status if not left_out(pair[0])]
         return sorted(status, key=_name_of)
 
-    def _row(self, found: FolderLook, prefix: str, name: str, one: os.stat_result, known: Known, is_read: bool) -> Row:
+    def _row(self, found: FolderLook, folder: int, name: str, one: os.stat_result, known: Known | None) -> Row:
+        """One entry; without `known`, files are not read."""
         digest = target = ""
-        location = f"{self.root}/{prefix}{name}"
+        path = f"{found.path}/{name}" if found.path else name
         try:
             if stat.S_ISLNK(one.st_mode):
-                target = os.readlink(location)
-            elif stat.S_ISREG(one.st_mode) and is_read and prefix + name not in self.unread:
+                target = os.readlink(name, dir_fd=folder)
+            elif stat.S_ISREG(one.st_mode) and known is not None and path not in self.unread:
                 seen = known.get(name)
                 is_same = seen is not None and seen[:3] == (one.st_ino, one.st_size, one.st_ctime_ns)
-                digest = seen[3] if is_same and seen is not None and seen[3] else digest_of(location, one.st_size)
+                is_known = is_same and seen is not None and seen[3]
+                digest = seen[3] if is_known and seen else digest_of(_opened_file(name, folder), one.st_size)
         except OSError as fault:
-            found.trouble = f"{fault.strerror}: {fault.filename}"
+            found.trouble = f"{fault.strerror}: {self.root}/{path}"
         device = one.st_dev if one.st_nlink > 1 and stat.S_ISREG(one.st_mode) else 0
         size = one.st_size if stat.S_ISREG(one.st_mode) else 0
         times = (one.st_mtime_ns, one.st_ino, one.st_ctime_ns)
@@ -150,13 +175,18 @@ def _still_there(entries: "list[os.DirEntry[str]]") -> "Iterator[tuple[str, os.s
             continue
 
 
-def digest_of(location: str, size: int = READ_BYTES) -> str:
-    """BLAKE3 of a file's content, in hex; a link is not followed. A file of about `size` bytes is read in one go."""
+def _opened_file(name: str, folder: int) -> int:
     # It was a file a moment ago; opening a pipe that has taken its place would wait for the other end.
-    descriptor = os.open(location, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
+    descriptor = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=folder)
+    if not stat.S_ISREG(os.fstat(descriptor).st_mode):
+        os.close(descriptor)
+        raise OSError(errno.ESTALE, "it was a file and is not one any more", name)
+    return descriptor
+
+
+def digest_of(descriptor: int, size: int = READ_BYTES) -> str:
+    """BLAKE3 of an open file's content, in hex; it is closed then. A file of about `size` bytes is read in one go."""
     try:
-        if not stat.S_ISREG(os.fstat(descriptor).st_mode):
-            raise OSError(errno.ESTALE, "it was a file and is not one any more", location)
         first = os.read(descriptor, min(size, READ_BYTES) + 1)
         digest = blake3(first)
         if len(first) == size:

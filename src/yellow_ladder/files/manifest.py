@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import json
 import os
@@ -10,8 +11,9 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
+from yellow_ladder import nolinks
 from yellow_ladder.files.attributes import Attributes
 from yellow_ladder.files.looking import digest_of
 
@@ -75,35 +77,48 @@ def within(path: str, folders: Iterable[str]) -> bool:
     return any(path == folder or path.startswith(folder + "/") for folder in folders)
 
 
-def walk_tree(root: Path, skip: Skip = keep_all) -> Iterator[tuple[str, os.DirEntry[str]]]:
-    """Every entry below `root` as (tree path, entry), folders before what they hold, names in byte order.
+class Found(NamedTuple):
+    """An entry of a walk: its whole path, and what the file system says of it."""
 
-    Links are never followed. `skip` drops an entry with everything below it.
+    location: str
+    status: os.stat_result
+
+
+def walk_tree(root: Path, skip: Skip = keep_all) -> Iterator[tuple[str, Found]]:
+    """Every entry below `root` as (tree path, what was found), folders before what they hold, names in byte order.
+
+    Links are never followed, also not where one takes a folder's place meanwhile. `skip` drops an entry with everything
+    below it.
     """
     pending = [("", str(root))]
     while pending:
         prefix, folder = pending.pop()
+        below = []
         try:
-            with os.scandir(folder) as found:
-                entries = sorted(found, key=lambda entry: os.fsencode(entry.name))
-        except FileNotFoundError:
+            with nolinks.entries_of(folder) as found:
+                found.sort(key=lambda entry: os.fsencode(entry.name))
+                wanted = [entry for entry in found if not skip(prefix + entry.name)]
+                entries = list(_still_there(folder, wanted))
+        except (FileNotFoundError, NotADirectoryError, nolinks.LinkInTheWay):
             if not prefix:
                 raise
             continue  # it went between listing and looking
-        below = []
-        for entry in entries:
-            path = prefix + entry.name
-            if skip(path):
-                continue
-            yield path, entry
-            if entry.is_dir(follow_symlinks=False):
-                below.append((path + "/", entry.path))
+        for name, one in entries:
+            yield prefix + name, one
+            if stat.S_ISDIR(one.status.st_mode):
+                below.append((f"{prefix}{name}/", one.location))
         pending.extend(reversed(below))
+
+
+def _still_there(folder: str, entries: Iterable[os.DirEntry[str]]) -> Iterator[tuple[str, Found]]:
+    for entry in entries:
+        with contextlib.suppress(FileNotFoundError):
+            yield entry.name, Found(f"{folder}/{entry.name}", entry.stat(follow_symlinks=False))
 
 
 def describe(path: str, location: str | Path) -> Entry:
     """The entry at `location` without its digest."""
-    return entry_from(path, os.lstat(location), location)
+    return entry_from(path, nolinks.status_of(location), location)
 
 
 def entry_from(
@@ -115,7 +130,7 @@ def entry_from(
 ) -> Entry:
     """An entry from what the system says of it; a link is read at its `location`."""
     kind = kind_of(status.st_mode)
-    target = os.readlink(location) if kind is Kind.LINK else ""
+    target = nolinks.target_of(location) if kind is Kind.LINK else ""
     return Entry(
         path, kind, stat.S_IMODE(status.st_mode), status.st_uid, status.st_gid,
         status.st_size if kind is Kind.FILE else 0, status.st_mtime_ns,
@@ -134,7 +149,7 @@ def kind_of(mode: int) -> Kind:
 
 def digest_file(location: str | Path) -> str:
     """BLAKE3 of a file's content, in hex; a link is not followed."""
-    return digest_of(str(location))
+    return digest_of(nolinks.open_regular(location))
 
 
 def take_manifest(
@@ -154,11 +169,11 @@ def take_manifest(
     links = HardLinks()
     before = {entry.inode: entry for entry in (known or {}).values() if entry.kind is Kind.FILE}
     for path, found in walk_tree(root, skip):
-        entry = links.mark(describe(path, found.path), found)
+        entry = links.mark(entry_from(path, found.status, found.location), found)
         if entry.kind is Kind.FILE and with_digests:
             seen = before.get(entry.inode)
             trusted = seen is not None and seen.digest and entry.untouched_since(seen)
-            entry = replace(entry, digest=seen.digest if trusted and seen else digest_file(found.path))
+            entry = replace(entry, digest=seen.digest if trusted and seen else digest_file(found.location))
             if on_bytes is not None:
                 on_bytes(entry.size)
         manifest[path] = entry
@@ -172,12 +187,10 @@ class HardLinks:
         """Start with no name known."""
         self._first: dict[tuple[int, int], str] = {}
 
-    def mark(self, entry: Entry, found: os.DirEntry[str]) -> Entry:
+    def mark(self, entry: Entry, found: Found) -> Entry:
         """The entry, with `same_as` set when an earlier path of this walk is the same file."""
-        if entry.kind is not Kind.FILE:
-            return entry
-        status = found.stat(follow_symlinks=False)
-        if status.st_nlink < 2:
+        status = found.status
+        if entry.kind is not Kind.FILE or status.st_nlink < 2:
             return entry
         first = self._first.setdefault((status.st_dev, status.st_ino), entry.path)
         return entry if first == entry.path else replace(entry, same_as=first)

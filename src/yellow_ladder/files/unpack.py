@@ -7,17 +7,19 @@ import tarfile
 from collections.abc import Container
 from dataclasses import dataclass
 from pathlib import Path
-from typing import IO
+from typing import IO, cast
 
 from blake3 import blake3
 
+from yellow_ladder import nolinks
 from yellow_ladder.errors import AnswerNo, Problem
-from yellow_ladder.files.archive_read import check_link, open_members, refused, safe_path
+from yellow_ladder.files.archive_read import check_link, check_links, open_members, refused, safe_path
 from yellow_ladder.files.looking import READ_BYTES
 
 UNANNOUNCED_LIMIT_BYTES = 8 * 1024**3
 MOST_MEMBERS = 2_000_000
 _ROOM_TO_LEAVE_BYTES = 16 * 1024**2
+_MOST_HOLES_BYTES = 16 * 1024**2
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,7 +37,7 @@ class _Budget:
     path: Path
     limits: Limits
     names: set[str]
-    links: set[str]
+    links: dict[str, str]
     used_bytes: int = 0
 
     def admit(self, member: tarfile.TarInfo) -> str:
@@ -47,15 +49,26 @@ class _Budget:
             raise refused(self.path, f"two members have the name {name!r}")
         parts = name.split("/")
         parents = {"/".join(parts[:depth]) for depth in range(1, len(parts))}
-        if parents & self.links or (member.isdir() and name in self.links):
+        if parents & self.links.keys() or (member.isdir() and name in self.links):
             raise refused(self.path, f"the member {name!r} lies behind a link")
         if member.issym():
             check_link(self.path, name, member.linkname)
-            self.links.add(name)
+            self.links[name] = member.linkname
+        elif member.isreg():
+            self._refuse_too_large(member, name)
         self.names.add(name)
         if len(self.names) > MOST_MEMBERS:
             raise refused(self.path, f"it has more than {MOST_MEMBERS:,} members")
         return name
+
+    def _refuse_too_large(self, member: tarfile.TarInfo, name: str) -> None:
+        """Before a byte of it is read: a few bytes can claim terabytes, and holes are written out as zeros."""
+        self.spend(member.size)
+        self.used_bytes -= member.size
+        parts = cast("list[tuple[int, int]]", getattr(member, "sparse", None) or [(0, member.size)])
+        stored = sum(length for _, length in parts)
+        if member.size - stored > _MOST_HOLES_BYTES:
+            raise refused(self.path, f"the member {name!r} has holes of {member.size - stored:,} bytes")
 
     def spend(self, count: int) -> None:
         """Count bytes about to be written; raises BadInput past the limit."""
@@ -80,7 +93,7 @@ def unpack_archive(path: Path, target: Path, limits: Limits, top: str | None = N
     BadInput for a damaged, hostile or oversized archive and AnswerNo when the disk is full; what was unpacked by
     then is the caller's to remove.
     """
-    budget = _Budget(path, limits, set(), set())
+    budget = _Budget(path, limits, set(), {})
     digests: dict[str, str] = {}
     with open_members(path) as members:
         for member, content in members:
@@ -88,6 +101,7 @@ def unpack_archive(path: Path, target: Path, limits: Limits, top: str | None = N
             if name:
                 _place(member, name, content, target, budget, digests)
     strip = _single_top(target) if top is None else top.strip("/")
+    check_links(path, budget.links, strip)
     if not strip:
         return Unpacked(digests, budget.used_bytes)
     _lift(path, target, strip)
@@ -107,7 +121,7 @@ class Content:
 
 def read_contents(path: Path, limits: Limits, top: str | None = None) -> dict[str, Content]:
     """What an archive would unpack to, by tree path; nothing is written."""
-    budget = _Budget(path, limits, set(), set())
+    budget = _Budget(path, limits, set(), {})
     found: dict[str, Content] = {}
     with open_members(path) as members:
         for member, content in members:
@@ -120,6 +134,7 @@ def read_contents(path: Path, limits: Limits, top: str | None = None) -> dict[st
                 found[name] = Content(_digest(content, budget), member.mode & 0o777)
     tops = {name.split("/", 1)[0] for name in budget.names if name}
     strip = (tops.pop() if len(tops) == 1 and not tops & found.keys() else "") if top is None else top.strip("/")
+    check_links(path, budget.links, strip)
     if not strip:
         return found
     return {name[len(strip) + 1 :]: value for name, value in found.items() if name.startswith(strip + "/")}
@@ -150,15 +165,15 @@ def _place(
     digests: dict[str, str],
 ) -> None:
     location = target / name
-    location.parent.mkdir(parents=True, exist_ok=True)
+    nolinks.make_folders(location.parent)
     if member.isdir():
-        location.mkdir(exist_ok=True)
-        location.chmod((member.mode & 0o777) | 0o700)
+        nolinks.make_folder(location, exist_ok=True)
+        nolinks.set_mode(location, (member.mode & 0o777) | 0o700)
     elif member.issym():
-        location.symlink_to(member.linkname)
+        nolinks.make_link(location, member.linkname)
     elif member.islnk():
         first = _first_name(budget, member, name, digests)
-        os.link(target / first, location)
+        nolinks.make_second_name(location, target / first)
         digests[name] = digests[first]
     elif content is not None:
         digests[name] = _write(content, location, member.mode & 0o777, budget)
@@ -166,7 +181,7 @@ def _place(
 
 def _write(content: IO[bytes], location: Path, mode: int, budget: _Budget) -> str:
     digest = blake3()
-    descriptor = os.open(location, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
+    descriptor = nolinks.open_file(location, os.O_WRONLY | os.O_CREAT | os.O_EXCL)
     with os.fdopen(descriptor, "wb") as stream:
         while block := content.read(READ_BYTES):
             budget.spend(len(block))
@@ -195,13 +210,11 @@ def _single_top(target: Path) -> str:
 def _lift(path: Path, target: Path, strip: str) -> None:
     """Make the folder `strip` of an unpacked tree the tree itself."""
     inner = target / strip
-    if not inner.is_dir() or inner.is_symlink():
+    if not nolinks.is_folder(inner):
         raise refused(path, f"its sheet names the top folder {strip!r}, which is not in it")
     aside = target.with_name(target.name + ".lifted")
-    inner.rename(aside)
-    mode = aside.stat().st_mode & 0o777
-    for leftover in sorted(target.rglob("*"), key=lambda entry: -len(entry.parts)):
-        leftover.rmdir() if leftover.is_dir() and not leftover.is_symlink() else leftover.unlink()
-    target.rmdir()
-    aside.rename(target)
-    target.chmod(mode | 0o700)
+    nolinks.rename(inner, aside)
+    mode = nolinks.status_of(aside).st_mode & 0o777
+    nolinks.remove_all(target)
+    nolinks.rename(aside, target)
+    nolinks.set_mode(target, mode | 0o700)

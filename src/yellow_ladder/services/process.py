@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import os
 import pwd
 import shutil
 import signal
+import stat
 import subprocess
 import time
 from pathlib import Path
+from typing import IO
 
 import psutil
 
+from yellow_ladder import nolinks
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.services.looking import about_process
@@ -22,8 +26,9 @@ from yellow_ladder.site.service_records import ProcessRecord
 from yellow_ladder.site.site import Site
 
 # The pid stands in its file before the program runs: a kill of this tool at any instant leaves either no process
-# or one that the file names.
-_LAUNCH = 'umask 022; echo $$ > "$1.new" && mv "$1.new" "$1" && shift && exec "$@"'
+# or one that the file names. The file comes opened, as standard input: its folder may be another account's, and a name
+# in it a link by then.
+_LAUNCH = 'umask 022; echo $$ >&0 || exit; exec </dev/null; exec "$@"'
 # Start times are counted in ticks since boot and file times by another clock; they differ by a moment.
 _CLOCK_SLACK_S = 2.0
 # After a kill only the kernel is asked, which is quick unless a disk hangs.
@@ -49,19 +54,40 @@ class ProcessService:
     def process(self) -> psutil.Process | None:
         """The running process that the pid file names; a pid that was given to another program since is not it.
 
-        Raises AnswerNo where the file is there and cannot be read: that is no sign that the service has stopped.
+        Raises AnswerNo where the file is there and cannot be read, which is no sign that the service has stopped; and
+        where it names a process that is not the service's: whoever may write the file could have any process killed.
         """
         try:
-            written_at = self._pid_file.stat().st_mtime
+            written_at = nolinks.status_of(nolinks.trusted(self._pid_file)).st_mtime
             process = psutil.Process(int(read_regular(self._pid_file, _PID_BYTES).decode().strip()))
             is_ours = process.create_time() <= written_at + _CLOCK_SLACK_S
-            return process if is_ours and process.status() != psutil.STATUS_ZOMBIE else None
+            if not is_ours or process.status() == psutil.STATUS_ZOMBIE:
+                return None
+            self._refuse_another(process)
+            return process
         except (FileNotFoundError, ValueError, psutil.NoSuchProcess):
             return None
         except OSError as fault:
             text = f"the pid file {self._pid_file} of `{self.name}` cannot be read: {fault.strerror}"
             remedy = "see who put it there, stop the service by hand, and remove it"
             raise AnswerNo(Problem("pid-file-unreadable", text, remedy, str(self._pid_file))) from fault
+
+    def _refuse_another(self, process: psutil.Process) -> None:
+        """Raise AnswerNo for a process that the service cannot be, unless only root could have written its number."""
+        if nolinks.is_ours_alone(self._pid_file):
+            return
+        wanted = pwd.getpwnam(self._spec.as_user).pw_uid if self._spec.as_user else os.geteuid()
+        with contextlib.suppress(psutil.NoSuchProcess):
+            words, run = process.cmdline(), [self._site.filled(word) for word in self._spec.run]
+            # An interpreter stands before a script, and before both the shell while it starts them.
+            last = words[-len(run) :]
+            is_its_program = last[1:] == run[1:] and bool(last) and Path(last[0]).name == Path(run[0]).name
+            if is_its_program or process.uids().real == wanted != 0:
+                return
+            named = f"process {process.pid} ({' '.join(words)[:80]})"
+            text = f"the pid file {self._pid_file} of `{self.name}` names {named}, which is not the service"
+            remedy = "see who wrote that file, stop the service by hand, and remove it"
+            raise AnswerNo(Problem("pid-file-lies", text, remedy, str(self._pid_file)))
 
     def state(self) -> ServiceState:
         return ServiceState.RUNNING if self.process() else ServiceState.STOPPED
@@ -83,22 +109,39 @@ class ProcessService:
 
     def _launch(self) -> subprocess.Popen[bytes]:
         run = [self._site.filled(word) for word in self._spec.run]
-        argv = ["/bin/sh", "-c", _LAUNCH, "sh", str(self._pid_file), *self._as_user(), *run]
         environment = {**os.environ, **{k: self._site.filled(v) for k, v in self._spec.environment.items()}}
         with contextlib.ExitStack() as stack:
-            output = stack.enter_context((self._log or Path(os.devnull)).open("ab"))
             try:
+                output = stack.enter_context(self._opened_log())
+                pid = stack.enter_context(self._opened_pid_file())
+                argv = ["/bin/sh", "-c", _LAUNCH, "sh", *self._as_user(), *run]
                 return _Launched(
                     argv,
                     cwd=self._folder(),
-                    stdin=subprocess.DEVNULL,
+                    stdin=pid,
                     stdout=output,
                     stderr=output,
                     env=environment,
                     start_new_session=True,
                 )
             except OSError as fault:
-                raise not_ready(self.name, f"{run[0]}: {fault.strerror}", "correct `run` or `folder`") from fault
+                where = fault.filename or run[0]
+                raise not_ready(self.name, f"{where}: {fault.strerror}", "correct what the site file says") from fault
+
+    def _opened_log(self) -> IO[bytes]:
+        if self._log is None:
+            return Path(os.devnull).open("ab")
+        descriptor = nolinks.open_file(nolinks.trusted(self._log), os.O_WRONLY | os.O_APPEND | os.O_CREAT, 0o644)
+        if not stat.S_ISREG(os.fstat(descriptor).st_mode):
+            os.close(descriptor)
+            raise OSError(errno.EINVAL, "it is not a regular file", str(self._log))
+        return os.fdopen(descriptor, "ab")
+
+    def _opened_pid_file(self) -> IO[bytes]:
+        """A fresh one: what stood there may belong to another account, which could write to it later."""
+        place = nolinks.trusted(self._pid_file)
+        nolinks.remove_file(place, missing_ok=True)
+        return os.fdopen(nolinks.open_file(place, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o644), "wb", buffering=0)
 
     def _folder(self) -> Path:
         return self._site.resolve(self._site.filled(self._spec.folder)) if self._spec.folder else self._site.root
@@ -120,7 +163,7 @@ class ProcessService:
             _, left = _signal_and_wait(left, signal.SIGKILL, _HARD_STOP_S) if left else ([], [])
             if left:
                 raise not_stopped(self.name, f"process {left[0].pid} is still there")
-        self._pid_file.unlink(missing_ok=True)
+        nolinks.remove_file(self._pid_file, missing_ok=True)
 
     def about(self) -> About:
         process = self.process()

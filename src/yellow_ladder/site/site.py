@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import fnmatch
+import functools
 import grp
 import pwd
 import re
@@ -10,6 +11,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+from yellow_ladder import nolinks
 from yellow_ladder.database import Database, DatabaseAddress, open_database
 from yellow_ladder.documents import parse_document, read_document
 from yellow_ladder.errors import BadInput, Problem
@@ -39,12 +41,12 @@ class Site:
     @property
     def root(self) -> Path:
         """The folder of the application."""
-        return self.resolve(self.record.root)
+        return _resolved_once(self.file.parent / self.filled(self.record.root))
 
     @property
     def state(self) -> StateFolder:
         """The state folder."""
-        return StateFolder(self.resolve(self.record.state))
+        return StateFolder(_resolved_once(self.file.parent / self.filled(self.record.state)))
 
     @property
     def source(self) -> Path | str:
@@ -60,8 +62,14 @@ class Site:
         return read_source(source, product)
 
     def resolve(self, path: str) -> Path:
-        """A path of the site file, absolute."""
-        return self.file.parent / self.filled(path)
+        """A path of the site file, absolute, with the administrator's own links resolved; raises BadInput at others."""
+        whole = self.file.parent / self.filled(path)
+        try:
+            return nolinks.trusted(whole)
+        except nolinks.LinkInTheWay as fault:
+            text = f"the link {fault.filename} belongs to another account, which could turn it anywhere"
+            remedy = "name the place that it leads to, or let root own the link"
+            raise BadInput(Problem("link-in-the-way", text, remedy, path)) from fault
 
     def filled(self, text: str, extra: Mapping[str, str] | None = None) -> str:
         """`{root}` and `{site}` (the site file's folder) put in; other braces are left alone."""
@@ -137,6 +145,12 @@ class Site:
         uid = pwd.getpwnam(self.record.owner).pw_uid if self.record.owner else None
         gid = grp.getgrnam(self.record.group).gr_gid if self.record.group else None
         return uid, gid
+
+
+@functools.cache
+def _resolved_once(path: Path) -> Path:
+    """The folder that everything is reached from: links on the way to it are followed once, and not again later."""
+    return path if path.is_symlink() else nolinks.trusted(path)
 
 
 def load_site(file: Path, *, under_way: bool = False) -> Site:

@@ -5,16 +5,16 @@ Nothing is remembered between calls: which tree is where is read from inode numb
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
+from yellow_ladder import nolinks
 from yellow_ladder.climb.placing.port import Placed, ShutTree
 from yellow_ladder.climb.record.plan import Plan, RungPlan
-from yellow_ladder.durable import private_folder, sync_folder
+from yellow_ladder.durable import private_folder
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.files.copying import remove_entry
-from yellow_ladder.files.exchange import exchange_in_one_instant, inode_of, same_file_system
+from yellow_ladder.files.exchange import inode_of, same_file_system
 
 Exchange = Callable[[Path, Path], bool]
 
@@ -100,16 +100,16 @@ def _drop_work(plan: Plan) -> None:
 def _bring_data_home(plan: Plan, original: Path, places: list[Path]) -> None:
     """Rename each data folder from wherever the climb has brought it into the old tree."""
     for first, later in plan.data_folders():
-        if os.path.lexists(original / first):
+        if nolinks.is_there(original / first):
             continue
         found = [place / name for place in places if place != original for name in dict.fromkeys((first, *later))]
-        there = next((path for path in found if os.path.lexists(path)), None)
+        there = next((path for path in found if nolinks.is_there(path)), None)
         if there is not None:
             move_folders([(there, original / first)])
 
 
 def put_in_place(
-    root: Path, incoming: Path, inode: int, outgoing: Path, exchange: Exchange = exchange_in_one_instant
+    root: Path, incoming: Path, inode: int, outgoing: Path, exchange: Exchange = nolinks.exchange_in_one_instant
 ) -> bool:
     """Make the tree with `inode`, which lies at `incoming`, the root; the old tree ends at `outgoing`.
 
@@ -123,17 +123,17 @@ def put_in_place(
             raise AnswerNo(Problem("tree-gone", text, "go back with `yl descend`", str(incoming)))
         if not inode_of(root):
             # The exchange was not in one instant, and what is missing is its second half.
-            incoming.rename(root)  # killed between two renames: root had gone aside
+            nolinks.rename(incoming, root)  # killed between two renames: root had gone aside
         elif not exchange(root, incoming):
             in_one_instant = False
-            root.rename(outgoing)
-            sync_folder(outgoing.parent)
-            incoming.rename(root)
-        sync_folder(root.parent)
-        sync_folder(incoming.parent)
+            nolinks.rename(root, outgoing)
+            nolinks.sync_folder(outgoing.parent)
+            nolinks.rename(incoming, root)
+        nolinks.sync_folder(root.parent)
+        nolinks.sync_folder(incoming.parent)
     if inode_of(incoming):
-        incoming.rename(outgoing)
-        sync_folder(outgoing.parent)
+        nolinks.rename(incoming, outgoing)
+        nolinks.sync_folder(outgoing.parent)
     return in_one_instant
 
 
@@ -144,14 +144,14 @@ def move_folders(pairs: Sequence[tuple[Path, Path]]) -> int:
     """
     count = 0
     for source, target in pairs:
-        if not os.path.lexists(source):
+        if not nolinks.is_there(source):
             continue
-        if os.path.lexists(target):
+        if nolinks.is_there(target):
             text = f"both {source} and {target} are there, and only one should be"
             raise AnswerNo(Problem("two-folders", text, "look which one is the site's, remove the other", str(target)))
-        source.rename(target)
+        nolinks.rename(source, target)
         # The new name first: a power cut in between leaves the folder under one name or the other.
-        sync_folder(target.parent)
-        sync_folder(source.parent)
+        nolinks.sync_folder(target.parent)
+        nolinks.sync_folder(source.parent)
         count += 1
     return count

@@ -9,7 +9,7 @@ from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 from pathlib import Path
 
-from yellow_ladder import __version__
+from yellow_ladder import __version__, nolinks
 from yellow_ladder.climb.placing.kinds import placement_of
 from yellow_ladder.climb.planning.prospect import Prospect
 from yellow_ladder.climb.planning.staging import Carried, begin_carrying, renamed_paths, stage_rung, staged_entries
@@ -132,12 +132,13 @@ def _keep_migrations(folder: Path, staged: Path, beside: Path, migrations: Seque
     """Copy the migration files out of the tree, which will be in use by the time that they are applied."""
     for migration in migrations:
         for file in migration.files:
-            source = next((p for p in (staged / file, beside / file) if p.is_file()), None)
-            if source is None or source.is_symlink():
+            source = next((one for one in (staged / file, beside / file) if nolinks.is_there(one)), None)
+            if source is None:
                 raise missing_file(migration, file)
             target = folder / file
             private_folder(target.parent)
-            write_whole(target, source.read_bytes())
+            with os.fdopen(nolinks.open_regular(source), "rb") as stream:
+                write_whole(target, stream.read())
 
 
 def stable_manifest(site: Site, manifest: Mapping[str, Entry]) -> dict[str, Entry]:

@@ -8,9 +8,10 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from yellow_ladder import nolinks
 from yellow_ladder.files.attributes import match_attributes, read_attributes
 from yellow_ladder.files.copying import copy_entry, remove_entry
-from yellow_ladder.files.manifest import Entry, Kind, Manifest, describe, walk_tree, within
+from yellow_ladder.files.manifest import Entry, Kind, Manifest, describe, entry_from, walk_tree, within
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.files.unpack import unpack_archive
 from yellow_ladder.release.moves import moved
@@ -66,7 +67,7 @@ def stage_rung(rung: Rung, staged: Path, carried: Carried) -> tuple[tuple[str, s
     site, sheet = carried.site, rung.release.sheet
     # A kill may have left a part of it.
     remove_entry(staged)
-    staged.mkdir(parents=True, mode=0o700)
+    nolinks.make_folder(staged, 0o700)
     before = carried.where
     unpack_archive(rung.release.archive, staged, rung.release.limits, sheet.archive.top)
     carried.step_on(sheet)
@@ -83,9 +84,9 @@ def _make_way_for_data(
     """Take the release's own version of each data folder out: the site's will come in its place."""
     pairs = []
     for folder in site.record.keep.data:
-        if os.path.lexists(site.root / folder):
+        if nolinks.is_there(site.root / folder):
             remove_entry(staged / after(folder))
-            (staged / after(folder)).parent.mkdir(parents=True, exist_ok=True)
+            nolinks.make_folders((staged / after(folder)).parent)
             pairs.append((before(folder), after(folder)))
     return tuple(pairs)
 
@@ -102,10 +103,10 @@ def _put_own_files(staged: Path, carried: Carried) -> set[str]:
     placed: set[str] = set()
     for path in paths:
         source, target = carried.site.root / path, carried.where(path)
-        if not os.path.lexists(source):
+        if not nolinks.is_there(source):
             continue
         remove_entry(staged / target)
-        (staged / target).parent.mkdir(parents=True, exist_ok=True)
+        nolinks.make_folders((staged / target).parent)
         copy_entry(source, staged / target)
         placed.add(target)
     return placed
@@ -122,13 +123,14 @@ def _put_settings(staged: Path, version: str, carried: Carried) -> set[str]:
             settings = read_settings(decoded(raw, file), spec.format, file)
             carry_out(settings, decisions)
             raw = carried.settings[file] = settings.text().encode()
-        status = (carried.site.root / file).stat()
+        status = nolinks.status_of(nolinks.trusted(carried.site.root / file))
         location = staged / target
-        location.parent.mkdir(parents=True, exist_ok=True)
+        nolinks.make_folders(location.parent)
         remove_entry(location)
-        location.write_bytes(raw)
-        os.chown(location, status.st_uid, status.st_gid)
-        location.chmod(status.st_mode & 0o7777)
+        with os.fdopen(nolinks.open_file(location, os.O_WRONLY | os.O_CREAT | os.O_EXCL), "wb") as stream:
+            stream.write(raw)
+            os.fchown(stream.fileno(), status.st_uid, status.st_gid)
+            os.fchmod(stream.fileno(), status.st_mode & 0o7777)
         placed.add(target)
     return placed
 
@@ -139,7 +141,10 @@ def _set_rights(staged: Path, carried: Carried, kept: set[str]) -> None:
     old = {carried.where(path): entry for path, entry in carried.survey.manifest.items()}
     root = describe("", site.root)
     uid, gid = site.wanted_owner()
-    entries = [("", describe("", staged)), *((path, describe(path, e.path)) for path, e in walk_tree(staged))]
+    entries = [
+        ("", describe("", staged)),
+        *((path, entry_from(path, e.status, e.location)) for path, e in walk_tree(staged)),
+    ]
     given: dict[str, Entry] = {}
     for path, entry in entries:
         if path and within(path, kept) and path not in old:
@@ -159,9 +164,9 @@ def _set_rights(staged: Path, carried: Carried, kept: set[str]) -> None:
             # A program that runs with its owner's rights must not come to run with another's: its owner wrote it.
             mode &= ~_WITH_OWNERS_RIGHTS
         location = staged / path
-        os.chown(location, *owner, follow_symlinks=False)
+        nolinks.set_owner(location, *owner)
         if entry.kind is not Kind.LINK:
-            location.chmod(mode)
+            nolinks.set_mode(location, mode)
             if model is not None and model.kind is entry.kind:
                 match_attributes(location, read_attributes(site.root / model.path))
         given[path] = describe(path, location)

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import os
+import stat
 from pathlib import Path
 
+from yellow_ladder import nolinks
 from yellow_ladder.climb.running.run import Facts, Run
-from yellow_ladder.durable import sync_folder
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.processes import run_command
 from yellow_ladder.site.site import Site
@@ -38,7 +39,7 @@ def close_site(site: Site, *, part_way: bool = False) -> str:
     if maintenance is None:
         return "no [maintenance] in the site file"
     if site.flag is not None:
-        if part_way and not site.flag.parent.is_dir():
+        if part_way and not nolinks.is_folder(site.flag.parent):
             return "the flag moves with its folder"
         _write_flag(site, site.flag)
         return f"flag {site.short(site.flag)}"
@@ -50,7 +51,7 @@ def close_tree(site: Site, tree: Path) -> None:
     """Put the flag into a tree that is about to become root, so that it is never open for an instant."""
     if site.flag is not None and site.flag.is_relative_to(site.root):
         target = tree / site.flag.relative_to(site.root)
-        if target.parent.is_dir():
+        if nolinks.is_folder(target.parent):
             _write_flag(site, target)
 
 
@@ -60,9 +61,9 @@ def open_site(site: Site) -> str:
     if maintenance is None:
         return "no [maintenance] in the site file"
     if site.flag is not None:
-        if site.flag.exists():
-            site.flag.unlink()
-            sync_folder(site.flag.parent)
+        if nolinks.is_there(site.flag):
+            nolinks.remove_file(site.flag, missing_ok=True)
+            nolinks.sync_folder(site.flag.parent)
         return "flag removed"
     _run(site, maintenance.open, "open")
     return "opened by command"
@@ -74,10 +75,16 @@ def _write_flag(site: Site, flag: Path) -> None:
     In place and not by a rename: that it is there is what counts, and a kill must leave no second file in the tree.
     """
     maintenance = site.record.maintenance
-    if maintenance is None or (flag.exists() and flag.stat().st_size):
+    if maintenance is None:
         return
-    folder = flag.parent.stat()
-    descriptor = os.open(flag, os.O_WRONLY | os.O_CREAT | os.O_NOFOLLOW, 0o644)
+    there = nolinks.status_or_none(flag)
+    if there is not None and stat.S_ISREG(there.st_mode) and there.st_size:
+        return
+    if there is not None:
+        # Empty, because a kill came before its text did; or something else under its name.
+        nolinks.remove_all(flag)
+    folder = nolinks.status_of(flag.parent)
+    descriptor = nolinks.open_file(flag, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o644)
     with os.fdopen(descriptor, "w") as stream:
         os.fchmod(descriptor, 0o644)
         if os.geteuid() == 0:
@@ -85,7 +92,7 @@ def _write_flag(site: Site, flag: Path) -> None:
         stream.write(maintenance.message + "\n")
         stream.flush()
         os.fsync(descriptor)
-    sync_folder(flag.parent)
+    nolinks.sync_folder(flag.parent)
 
 
 def _run(site: Site, argv: list[str], what: str) -> None:

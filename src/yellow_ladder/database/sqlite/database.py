@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
+from yellow_ladder import nolinks
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.answers import Answering, WithoutClone
 from yellow_ladder.database.port import (
@@ -304,14 +305,14 @@ class SqliteDatabase(Answering, WithoutClone):
         fresh = path.with_name(f".{path.name}.restored")
         remove_entry(fresh)
         copy_bytes(backup, fresh)
-        os.chown(fresh, details["uid"], details["gid"])
-        fresh.chmod(details["mode"])
+        nolinks.set_owner(fresh, details["uid"], details["gid"])
+        nolinks.set_mode(fresh, details["mode"])
         for companion in self.own_files()[1:]:
             remove_entry(companion)
-        sync_folder(path.parent)
+        nolinks.sync_folder(path.parent)
         # In one instant: a kill leaves the newer file or the older one, never a part of it.
-        fresh.replace(path)
-        sync_folder(path.parent)
+        nolinks.rename(fresh, path)
+        nolinks.sync_folder(path.parent)
 
     def ledger(self) -> list[LedgerEntry]:
         with self._connected() as connection:

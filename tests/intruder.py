@@ -1,0 +1,150 @@
+"""Plays the account of a site that was broken into: exchanges its files and folders for links while the tool works.
+
+Run as a program: python -m tests.intruder FOLDER VICTIM CHOICE
+VICTIM is one of VICTIMS; CHOICE is one of `crash_driver.chosen`. At the chosen instant (each call of the tool that
+names something in the file system, from planning a climb to the end of going back) the victim becomes a link to
+something of root's outside the site; in every second attempt it is itself again at the next instant. Prints one JSON
+object: how many instants there are, which were tried, and where something outside was changed or came to light.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+import traceback
+from collections.abc import Callable
+from contextlib import suppress
+from pathlib import Path
+from typing import Any
+
+from tests.crash_driver import chosen, in_child, planned
+from yellow_ladder.climb.conduct import Conditions, begin, descend
+from yellow_ladder.climb.record.catalog import find_climb
+from yellow_ladder.demo.prepare import prepare_demo
+from yellow_ladder.errors import LadderError
+from yellow_ladder.files.manifest import Entry, take_manifest
+from yellow_ladder.site.site import load_site
+
+VICTIMS = ("data", "uploads", "uploads/03", "addons", "addons/regatta-calendar", "etc", "etc/quaybook.ini")
+SECRET = "only root may read this"
+ROWS = 20
+ACCOUNT = 4321  # of the site: whatever is exchanged is exchanged with its rights
+
+
+def _names_something(event: str) -> bool:
+    return event.startswith(("os.", "shutil.", "sqlite3.connect", "yellow_ladder.")) or event == "open"
+
+
+class Intruder:
+    """Counts instants, and exchanges the victim at one of them."""
+
+    def __init__(self, victim: Path, bait: Path, at: int, *, returns: bool) -> None:
+        self.victim, self.bait, self.at, self.returns = victim, bait, at, returns
+        self.seen, self.armed, self.is_out = 0, False, False
+        sys.addaudithook(self._hook)
+
+    @property
+    def _aside(self) -> Path:
+        return self.victim.with_name(self.victim.name + ".aside")
+
+    def _hook(self, event: str, _arguments: tuple[Any, ...]) -> None:
+        if not (self.armed and _names_something(event)):
+            return
+        self.armed = False
+        with suppress(OSError):
+            if self.seen == self.at:
+                self.victim.rename(self._aside)
+                self.victim.symlink_to(self.bait)
+                os.chown(self.victim, ACCOUNT, ACCOUNT, follow_symlinks=False)
+                self.is_out = True
+            elif self.is_out and self.returns:
+                self.victim.unlink()
+                self._aside.rename(self.victim)
+                self.is_out = False
+        self.seen += 1
+        self.armed = True
+
+
+def make_bait(outside: Path, root: Path) -> None:
+    """What only root may touch, under the very names that the site has."""
+    shutil.copytree(root, outside / "bait", symlinks=True)
+    for path in sorted((outside / "bait").rglob("*")):
+        if path.is_file() and not path.is_symlink():
+            path.write_text(f"{SECRET}: {path.name}\n" if path.suffix != ".ini" else f"[site]\nsecret = {SECRET}\n")
+            path.chmod(0o600)
+        os.chown(path, 0, 0, follow_symlinks=False)
+    outside.chmod(0o700)
+
+
+def up_and_down(folder: Path, victim: str, at: int) -> int:
+    """Climb and go back with the intruder at work; however that ends, nothing outside may have changed."""
+    intruder = Intruder(
+        folder / "quaybook" / victim, folder.parent / "outside" / "bait" / victim, at, returns=at % 2 == 0
+    )
+    site = load_site(folder / "ladder.toml")
+    steps: tuple[Callable[[], object], ...] = (
+        lambda: begin(planned(site), Conditions()),
+        lambda: descend(find_climb(site, None).plan, Conditions()),
+    )
+    intruder.armed = True
+    for step in steps:
+        with suppress(LadderError, OSError):
+            step()
+    intruder.armed = False
+    return intruder.seen
+
+
+def came_to_light(folder: Path) -> list[str]:
+    """Files of the site that hold what only root may read."""
+    found = []
+    for path in folder.rglob("*"):
+        if path.is_symlink() or not path.is_file() or ".ladder" in path.parts:
+            continue
+        if SECRET.encode() in path.read_bytes():
+            found.append(str(path))
+    return found
+
+
+def _copy(source: Path, target: Path) -> None:
+    subprocess.run(["cp", "-a", str(source), str(target)], check=True)
+
+
+def attempt(folder: Path, victim: str, at: int, outside: dict[str, Entry]) -> str:
+    """One attempt on a fresh copy; returns what is wrong, or nothing."""
+    hurt = folder / "hurt"
+    _copy(folder / "pristine", hurt)
+    try:
+        in_child(lambda: up_and_down(hurt, victim, at))
+        now = take_manifest(folder / "outside")
+        changed = [path for path in sorted(now.keys() | outside.keys()) if now.get(path) != outside.get(path)]
+        return "; ".join([f"changed outside: {path}" for path in changed] + came_to_light(hurt))
+    except Exception:
+        return traceback.format_exc()
+    finally:
+        shutil.rmtree(hurt)
+
+
+def main() -> None:
+    folder, victim, choice = Path(sys.argv[1]), sys.argv[2], sys.argv[3]
+    demo = prepare_demo(folder / "pristine", rows=ROWS)
+    text = demo.file.read_text()
+    head, _, rest = text.partition("[[services]]")
+    for path in (folder / "pristine" / "quaybook", *(folder / "pristine" / "quaybook").rglob("*")):
+        os.chown(path, ACCOUNT, ACCOUNT, follow_symlinks=False)
+    demo.file.write_text(head + "[" + rest.partition("\n[")[2])
+    (folder / "outside").mkdir(mode=0o700)
+    make_bait(folder / "outside", folder / "pristine" / "quaybook")
+    outside = take_manifest(folder / "outside")
+    _copy(folder / "pristine", folder / "hurt")
+    points, _ = in_child(lambda: up_and_down(folder / "hurt", victim, -1))
+    shutil.rmtree(folder / "hurt")
+    tried = chosen(points, choice)
+    wrong = {at: attempt(folder, victim, at, outside) for at in tried}
+    print(json.dumps({"points": points, "tried": tried, "failures": {at: one for at, one in wrong.items() if one}}))
+
+
+if __name__ == "__main__":
+    main()
