@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
 
+from yellow_ladder.accounts import Account
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.words import bytes_in_words
 
@@ -58,6 +59,7 @@ class Streams:
     descriptors: tuple[int, ...] = ()
     look_on: Callable[[], None] = nobody
     ends_with_us: bool = False  # killed by the kernel when this process is
+    account: Account | None = None  # whose rights it has; None leaves this program's
 
 
 def run_command(
@@ -74,18 +76,21 @@ def run_command(
     The child gets a process group of its own; past the deadline or past `most_bytes` of output the group is asked to
     stop, then killed. Its output goes to a file, so that a daemon that it leaves behind keeps nobody waiting.
     `streams` gives it other input and output, open descriptors, and somebody who looks on while it works.
+    An account it is handed to gives it its rights, groups and home, and nothing of this program's environment.
     Raises AnswerNo when the program is missing, the deadline passed, or it printed too much.
     """
     streams = streams or Streams()
+    account = streams.account
     with tempfile.TemporaryFile() as output:
         try:
             child = subprocess.Popen(
-                [*(_ending_with_us() if streams.ends_with_us else ()), *argv],
+                [*(_ending_with_us() if streams.ends_with_us else ()), *(account.handed(argv) if account else argv)],
                 cwd=folder,
                 stdin=subprocess.DEVNULL if streams.source is None else streams.source,
                 stdout=output if streams.target is None else streams.target,
                 stderr=output,
-                env={**os.environ, **(environment or {})},
+                env={**(account.environment(os.environ) if account else os.environ), **(environment or {})},
+                umask=0o022 if account else -1,
                 # A group of its own: a deadline ends what it started too, and Ctrl-C does not reach it.
                 start_new_session=True,
                 pass_fds=streams.descriptors,

@@ -7,8 +7,9 @@ import time
 
 import psutil
 
+from yellow_ladder.accounts import account_for
 from yellow_ladder.files.reading import read_regular
-from yellow_ladder.processes import Completed, run_command
+from yellow_ladder.processes import Completed, Streams, run_command
 from yellow_ladder.services.looking import about_process
 from yellow_ladder.services.port import About, ServiceState, not_ready, not_stopped
 from yellow_ladder.services.readiness import readiness_of, wait_until_ready
@@ -36,7 +37,10 @@ class CommandService:
         folder = site.resolve(site.filled(self._spec.folder)) if self._spec.folder else site.file.parent
         environment = {name: site.filled(value) for name, value in self._spec.environment.items()}
         filled = [site.filled(word) for word in argv]
-        return run_command(filled, folder=folder, deadline_s=deadline_s, environment=environment)
+        account = account_for(self._spec.as_user, filled, folder, folder_counts=bool(self._spec.folder))
+        return run_command(
+            filled, folder=folder, deadline_s=deadline_s, environment=environment, streams=Streams(account=account)
+        )
 
     def state(self) -> ServiceState:
         done = self._run(self._spec.status, _STATUS_WITHIN_S)

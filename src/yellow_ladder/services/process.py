@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import errno
 import os
-import pwd
 import shutil
 import signal
 import stat
@@ -17,7 +16,8 @@ from typing import IO
 import psutil
 
 from yellow_ladder import nolinks
-from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.accounts import Account, account_for
+from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.services.looking import about_process
 from yellow_ladder.services.port import About, ServiceState, not_ready, not_stopped
@@ -76,9 +76,11 @@ class ProcessService:
         """Raise AnswerNo for a process that the service cannot be, unless only root could have written its number."""
         if nolinks.is_ours_alone(self._pid_file):
             return
-        wanted = pwd.getpwnam(self._spec.as_user).pw_uid if self._spec.as_user else os.geteuid()
+        run = [self._site.filled(word) for word in self._spec.run]
+        account = self._account(run)
+        wanted = account.uid if account else os.geteuid()
         with contextlib.suppress(psutil.NoSuchProcess):
-            words, run = process.cmdline(), [self._site.filled(word) for word in self._spec.run]
+            words = process.cmdline()
             # An interpreter stands before a script, and before both the shell while it starts them.
             last = words[-len(run) :]
             is_its_program = last[1:] == run[1:] and bool(last) and Path(last[0]).name == Path(run[0]).name
@@ -109,12 +111,14 @@ class ProcessService:
 
     def _launch(self) -> subprocess.Popen[bytes]:
         run = [self._site.filled(word) for word in self._spec.run]
-        environment = {**os.environ, **{k: self._site.filled(v) for k, v in self._spec.environment.items()}}
+        account = self._account(run)
+        own = account.environment(os.environ) if account else os.environ
+        environment = {**own, **{name: self._site.filled(value) for name, value in self._spec.environment.items()}}
         with contextlib.ExitStack() as stack:
             try:
                 output = stack.enter_context(self._opened_log())
                 pid = stack.enter_context(self._opened_pid_file())
-                argv = ["/bin/sh", "-c", _LAUNCH, "sh", *self._as_user(), *run]
+                argv = ["/bin/sh", "-c", _LAUNCH, "sh", *(account.handed(run) if account else run)]
                 return _Launched(
                     argv,
                     cwd=self._folder(),
@@ -146,11 +150,8 @@ class ProcessService:
     def _folder(self) -> Path:
         return self._site.resolve(self._site.filled(self._spec.folder)) if self._spec.folder else self._site.root
 
-    def _as_user(self) -> list[str]:
-        if not self._spec.as_user or os.geteuid() != 0:
-            return []
-        account = pwd.getpwnam(self._spec.as_user)
-        return ["setpriv", f"--reuid={account.pw_uid}", f"--regid={account.pw_gid}", "--init-groups", "--"]
+    def _account(self, run: list[str]) -> Account | None:
+        return account_for(self._spec.as_user, run, self._folder(), folder_counts=True)
 
     def stop(self) -> None:
         """Children are stopped with their parent: stopped means that nothing of it is left."""
@@ -179,11 +180,10 @@ class ProcessService:
         for file in filter(None, (self._pid_file, self._log)):
             if not os.access(file.parent, os.W_OK):
                 return f"{file.parent} cannot be written"
-        if self._spec.as_user and os.geteuid() == 0:
-            try:
-                pwd.getpwnam(self._spec.as_user)
-            except KeyError:
-                return f"its account {self._spec.as_user} is not known here"
+        try:
+            self._account(run)
+        except LadderError as unknown:
+            return unknown.problems[0].message
         process = self.process()
         if process is not None and os.geteuid() not in (0, process.uids().real):
             return f"its process {process.pid} belongs to another account"

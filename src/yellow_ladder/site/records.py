@@ -43,6 +43,7 @@ class VersionProbe(Record):
     pointer: str = ""
     header: str = ""
     within_s: Seconds = 10.0
+    as_user: str = ""
     holds: RangeText = ""
 
     @model_validator(mode="after")
@@ -67,6 +68,7 @@ class Runtime(Record):
     pattern: PatternText = r"(\d+(?:\.\d+)+)"
     packages: list[str] = []
     within_s: Seconds = 10.0
+    as_user: str = ""
 
 
 class Tool(Record):
@@ -76,6 +78,7 @@ class Tool(Record):
     command: Argv
     pattern: PatternText = r"(\d+(?:\.\d+)+)"
     within_s: Seconds = 10.0
+    as_user: str = ""
 
 
 class AddOnSheet(Record):
@@ -110,6 +113,7 @@ class SiteCheck(Record):
     when: Literal["before", "both"] = "before"
     remedy: str = ""
     within_s: Seconds = 10.0
+    as_user: str = ""
 
     @model_validator(mode="after")
     def _complete(self) -> SiteCheck:
@@ -186,6 +190,7 @@ class Maintenance(Record):
     message: str = "The site is being upgraded and will be back shortly."
     close: list[str] = []
     open: list[str] = []
+    as_user: str = ""
 
     @model_validator(mode="after")
     def _one_way(self) -> Maintenance:

@@ -39,6 +39,7 @@ class ServiceRecord(Record):
     ready: PageReady | None = None
     ports: list[Annotated[int, Field(ge=1, le=65535)]] = []
     stop_within_s: Seconds = 20.0
+    as_user: str = ""
 
     @property
     def wanted_account(self) -> str:
@@ -52,7 +53,6 @@ class ProcessRecord(ServiceRecord):
     kind: Literal["process"]
     run: Argv
     pid_file: str = Field(min_length=1)
-    as_user: str = ""
 
     @property
     def wanted_account(self) -> str:

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
+from yellow_ladder import nolinks
 from yellow_ladder.durable import private_folder
 from yellow_ladder.errors import BadInput, Problem, SiteLocked
 
@@ -51,7 +52,11 @@ class StateFolder:
         return self.path / "downloads"
 
     def ensure(self) -> None:
-        """Make the folder; raises BadInput when it cannot be written."""
+        """Make the folder; raises BadInput when it cannot be written, or where another account could exchange it."""
+        if os.geteuid() == 0 and not nolinks.is_ours_alone(self.path):
+            text = f"another account can write a folder on the way to the state folder {self.path}, and exchange it"
+            remedy = "let root own these folders alone, or name a state folder elsewhere with `state` in the site file"
+            raise BadInput(Problem("state-exchangeable", text, remedy, str(self.path)))
         try:
             for folder in (self.path, self.backups, self.climbs):
                 private_folder(folder)

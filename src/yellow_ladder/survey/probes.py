@@ -10,9 +10,10 @@ from typing import Any
 
 import httpx
 
+from yellow_ladder.accounts import account_for
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.reading import read_regular
-from yellow_ladder.processes import run_command
+from yellow_ladder.processes import Streams, run_command
 from yellow_ladder.release.versions import Version
 from yellow_ladder.services import services_of
 from yellow_ladder.site.records import Runtime, Tool, VersionProbe
@@ -73,7 +74,7 @@ def ask_programs(site: Site) -> list[ProbeAnswer]:
 
 def _program(site: Site, of: str, program: Runtime | Tool) -> ProbeAnswer:
     def answer() -> str:
-        return matched(output_of(site, program.command, program.within_s), program.pattern)
+        return matched(output_of(site, program.command, program.within_s, program.as_user), program.pattern)
 
     return _answer_of(answer, of, " ".join(program.command), program.name)
 
@@ -84,7 +85,7 @@ def packages_of(site: Site) -> Mapping[str, str]:
     if runtime is None or not runtime.packages:
         return {}
     found = {}
-    for line in output_of(site, runtime.packages, runtime.within_s).splitlines():
+    for line in output_of(site, runtime.packages, runtime.within_s, runtime.as_user).splitlines():
         name, _, version = line.replace("==", " ").strip().partition(" ")
         if name and version:
             found[name.lower()] = version.split()[0]
@@ -110,7 +111,7 @@ def _raw_answer(site: Site, probe: VersionProbe) -> str:
     if probe.file:
         return read_regular(site.root / probe.file, LARGEST_ANSWER_BYTES, cut=True).decode(errors="replace")
     if probe.command:
-        return output_of(site, probe.command, probe.within_s)
+        return output_of(site, probe.command, probe.within_s, probe.as_user)
     if probe.process:
         service = next(one for one in services_of(site) if one.name == probe.process)
         return service.about().command_line
@@ -124,10 +125,12 @@ def _raw_answer(site: Site, probe: VersionProbe) -> str:
     return str(json_at(_parsed(body), probe.pointer)) if probe.pointer else body
 
 
-def output_of(site: Site, argv: Sequence[str], within_s: float) -> str:
+def output_of(site: Site, argv: Sequence[str], within_s: float, as_user: str = "") -> str:
     """What a command prints on either stream; raises AnswerNo when it fails, floods or hangs."""
-    filled = [site.filled(word) for word in argv]
-    done = run_command(filled, folder=site.file.parent, deadline_s=within_s, most_bytes=LARGEST_ANSWER_BYTES)
+    filled, folder = [site.filled(word) for word in argv], site.file.parent
+    account = account_for(as_user, filled, folder)
+    how = Streams(account=account)
+    done = run_command(filled, folder=folder, deadline_s=within_s, most_bytes=LARGEST_ANSWER_BYTES, streams=how)
     if done.status != 0:
         last = (done.output.strip().splitlines() or ["it printed nothing"])[-1]
         text = f"{filled[0]} ended with {done.status}: {last[:200]}"

@@ -28,7 +28,7 @@ def ask_question(site: Site, question: SiteCheck) -> Reply:
         if question.query:
             answer = str(site.databases()[question.database].scalar(question.query))
         else:
-            answer = output_of(site, question.command, question.within_s)
+            answer = output_of(site, question.command, question.within_s, question.as_user)
         return _judged(question, answer)
     except (LadderError, OSError, ValueError, httpx.HTTPError, httpx.InvalidURL) as fault:
         why = fault.problems[0].message if isinstance(fault, LadderError) else str(fault) or type(fault).__name__

@@ -7,9 +7,10 @@ import stat
 from pathlib import Path
 
 from yellow_ladder import nolinks
+from yellow_ladder.accounts import account_for
 from yellow_ladder.climb.running.run import Facts, Run
 from yellow_ladder.errors import AnswerNo, Problem
-from yellow_ladder.processes import run_command
+from yellow_ladder.processes import Streams, run_command
 from yellow_ladder.site.site import Site
 
 _COMMAND_WITHIN_S = 60.0
@@ -96,7 +97,11 @@ def _write_flag(site: Site, flag: Path) -> None:
 
 
 def _run(site: Site, argv: list[str], what: str) -> None:
-    done = run_command([site.filled(word) for word in argv], folder=site.file.parent, deadline_s=_COMMAND_WITHIN_S)
+    filled = [site.filled(word) for word in argv]
+    as_user = site.record.maintenance.as_user if site.record.maintenance else ""
+    account = account_for(as_user, filled, site.file.parent)
+    how = Streams(account=account)
+    done = run_command(filled, folder=site.file.parent, deadline_s=_COMMAND_WITHIN_S, streams=how)
     if done.status != 0:
         text = f"maintenance.{what} ended with {done.status}: {done.output.strip()[-300:]}"
         raise AnswerNo(Problem("maintenance-failed", text, f"run it by hand: {' '.join(argv)}", f"maintenance.{what}"))

@@ -32,6 +32,7 @@ from yellow_ladder.database.sqlite import changes as sqlite_changes
 from yellow_ladder.database.sqlite import look
 from yellow_ladder.database.sqlite.locks import lock_holders
 from yellow_ladder.database.sqlite.look import quoted
+from yellow_ladder.database.sqlite.rights import connect, owner_of
 from yellow_ladder.durable import sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.files.copying import copy_bytes, remove_entry
@@ -75,7 +76,8 @@ class SqliteDatabase(Answering, WithoutClone):
         # A backup is opened as immutable, so that SQLite leaves no lock or log file beside it.
         uri = f"file:{quote(str(path))}?mode={'rw' if write else 'ro'}{'&immutable=1' if self.address.is_kept else ''}"
         try:
-            connection = sqlite3.connect(uri, uri=True, timeout=self._busy_s, isolation_level=None)
+            owner = None if self.address.is_kept else owner_of(path)
+            connection = connect(uri, owner, uri=True, timeout=self._busy_s, isolation_level=None)
             try:
                 yield connection
             finally:
@@ -159,7 +161,7 @@ class SqliteDatabase(Answering, WithoutClone):
     def unfinished(self) -> str:
         journal = self.own_files()[3]
         with contextlib.suppress(OSError):
-            with journal.open("rb") as stream:
+            with os.fdopen(nolinks.open_regular(journal), "rb") as stream:
                 is_hot = any(stream.read(8))
             if is_hot and not self.writers():
                 return f"{journal.name} holds a transaction that a crash left; the next writer takes it back"
@@ -214,6 +216,8 @@ class SqliteDatabase(Answering, WithoutClone):
             copy = sqlite3.connect(target, isolation_level=None)
             try:
                 copy.execute("PRAGMA synchronous = OFF")  # synced once, below
+                # It would be made with the owner's rights, who has none in the tool's folder.
+                copy.execute("PRAGMA journal_mode = OFF")
 
                 def tell(_status: int, left: int, total: int) -> None:
                     on_amount((total - left) * page_bytes, total * page_bytes)
@@ -232,7 +236,7 @@ class SqliteDatabase(Answering, WithoutClone):
         wal = self.own_files()[1]
         if wal.exists() and wal.stat().st_size:
             return False
-        with self.address.path.open("rb") as ours, backup.open("rb") as theirs:
+        with os.fdopen(nolinks.open_regular(self.address.path), "rb") as ours, backup.open("rb") as theirs:
             first, second = bytearray(ours.read(100)), bytearray(theirs.read(100))
             for low, high in _COUNTERS:
                 first[low:high] = second[low:high] = bytes(high - low)
@@ -296,7 +300,7 @@ class SqliteDatabase(Answering, WithoutClone):
             raise self._explained(fault) from fault
 
     def details(self) -> Details:
-        status = self.address.path.stat()
+        status = nolinks.status_of(nolinks.trusted(self.address.path))
         return {"uid": status.st_uid, "gid": status.st_gid, "mode": status.st_mode & 0o7777}
 
     def restore_from(self, backup: Path, details: Details) -> None:

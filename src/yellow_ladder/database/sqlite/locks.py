@@ -12,6 +12,8 @@ import os
 import struct
 from pathlib import Path
 
+from yellow_ladder import nolinks
+
 _RESERVED_AT, _WAL_WRITE_AT = 0x40000001, 120
 _FLOCK = struct.Struct("hhqqi4x")  # type, whence, start, length, pid
 
@@ -24,7 +26,7 @@ def lock_holders(path: Path) -> list[int]:
 
 def _holder(path: Path, at: int) -> int | None:
     with contextlib.suppress(OSError):
-        descriptor = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
+        descriptor = nolinks.open_regular(path)
         try:
             asked = _FLOCK.pack(fcntl.F_WRLCK, os.SEEK_SET, at, 1, 0)
             kind, _, _, _, pid = _FLOCK.unpack(fcntl.fcntl(descriptor, fcntl.F_GETLK, asked))

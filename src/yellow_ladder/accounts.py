@@ -1,0 +1,103 @@
+"""Under which account a command of a site runs: what another account may write is that account's code, not root's."""
+
+from __future__ import annotations
+
+import os
+import pwd
+import re
+import shutil
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from yellow_ladder import nolinks
+from yellow_ladder.errors import BadInput, Problem
+
+# They run what lies in the folder that they are started in, without its being named.
+_INTERPRETER = re.compile(r"^(python|pypy|perl|ruby|node|deno|bun|php|lua|java|sh|bash|dash|zsh)[\d.]*$")
+_KEPT_VARIABLES = re.compile(r"^(PATH|LANG|LANGUAGE|LC_\w+|TZ)$")
+ROOT = "root"
+
+
+@dataclass(frozen=True, slots=True)
+class Account:
+    """An account that a command is handed to, and why it is that one."""
+
+    uid: int
+    gid: int
+    name: str
+    home: str
+    why: str
+
+    def handed(self, argv: Sequence[str]) -> list[str]:
+        """The command with what hands it over, its own groups included."""
+        groups = "--init-groups" if self.name != str(self.uid) else "--clear-groups"
+        return ["setpriv", f"--reuid={self.uid}", f"--regid={self.gid}", groups, "--", *argv]
+
+    def environment(self, own: Mapping[str, str]) -> dict[str, str]:
+        """What it may know: no secrets that were given to the tool, and a home of its own."""
+        kept = {name: value for name, value in own.items() if _KEPT_VARIABLES.match(name)}
+        return {**kept, "HOME": self.home, "USER": self.name, "LOGNAME": self.name, "SHELL": "/bin/sh"}
+
+
+def account_for(as_user: str, argv: Sequence[str], folder: Path, *, folder_counts: bool = False) -> Account | None:
+    """Whom to run `argv` as in `folder`, of a tool that runs as root; None where it keeps root's rights, or has none.
+
+    The account that is named; else the owner of the first file among the words that another account may write, or of
+    the folder where what lies in it is run (`folder_counts`, and every interpreter). Raises BadInput for a name that
+    this machine does not know.
+    """
+    if os.geteuid() != 0 or as_user == ROOT:
+        return None
+    if as_user:
+        try:
+            known = pwd.getpwnam(as_user)
+        except KeyError as fault:
+            text = f"its account {as_user} is not known here"
+            raise BadInput(Problem("unknown-account", text, "correct `as_user`", as_user)) from fault
+        return Account(known.pw_uid, known.pw_gid, known.pw_name, known.pw_dir, "named in the site file")
+    program = shutil.which(argv[0] if "/" not in argv[0] else str(folder / argv[0]))
+    places = [Path(program)] if program else []
+    places += [path for path in (folder / word for word in argv if word) if _is_file(path)]
+    if folder_counts or _INTERPRETER.match(Path(argv[0]).name):
+        places.append(folder)
+    for place in places:
+        owner = writer_of(place)
+        if owner is not None:
+            return _account_of(owner[0], owner[1], f"it may write {owner[2]}")
+    return None
+
+
+def _is_file(path: Path) -> bool:
+    try:
+        return path.is_file()
+    except (OSError, ValueError):  # a word that is no path: too long, or with a null
+        return False
+
+
+def writer_of(path: Path) -> tuple[int, int, Path] | None:
+    """(uid, gid, place) of an account other than root that can put something else under this name; None if none can."""
+    # Both count: a link of root's may lead to another account's file, and that to a file in another's folder.
+    for place in dict.fromkeys((path, path.resolve())):
+        if nolinks.is_ours_alone(place):
+            continue
+        for one in (place, *place.parents):
+            status = nolinks.lstat_or_none(one)
+            if status is not None and status.st_uid not in nolinks.ours():
+                return status.st_uid, status.st_gid, one
+        return _anybody(place)
+    return None
+
+
+def _anybody(place: Path) -> tuple[int, int, Path]:
+    """A place of root's that its group or everybody may write: nobody in particular owns it."""
+    nobody = pwd.getpwnam("nobody")
+    return nobody.pw_uid, nobody.pw_gid, place
+
+
+def _account_of(uid: int, gid: int, why: str) -> Account:
+    try:
+        known = pwd.getpwuid(uid)
+    except KeyError:
+        return Account(uid, gid, str(uid), "/", why)
+    return Account(uid, known.pw_gid, known.pw_name, known.pw_dir, why)
