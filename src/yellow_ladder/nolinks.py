@@ -357,15 +357,17 @@ def lstat_or_none(path: AnyPath) -> os.stat_result | None:
         return None
 
 
-def is_ours_alone(path: AnyPath) -> bool:
+def is_ours_alone(path: AnyPath, *, to_be_made: bool = False) -> bool:
     """Whether no other account can put another file under this name; of what is not there, its folder is judged.
 
-    A folder with the sticky bit keeps strangers from exchanging what is not theirs.
+    A folder with the sticky bit keeps strangers from exchanging what is not theirs, also what is `to_be_made` there
+    and looked at again then.
     """
     accounts, groups = ours(), (0, *_of_sudo("SUDO_GID"))
     whole = Path(os.path.abspath(path))  # noqa: PTH100  links are judged, not resolved
     there = [one for one in (whole, *whole.parents) if lstat_or_none(one) is not None]
-    below = None
+    # Made by this account, it will be one of ours: like the top folder.
+    below = os.lstat("/") if to_be_made and there[0] != whole else None
     for one in there:
         status = os.lstat(one)
         is_open = status.st_mode & 0o002 or (status.st_mode & 0o020 and status.st_gid not in groups)

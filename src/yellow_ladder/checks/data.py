@@ -44,7 +44,13 @@ def database_rights(at: Circumstances) -> Iterator[Finding]:
             continue
         for seen, remedy in surveyed.lacks:
             yield stop("database rights", f"{surveyed.name}: {seen}", remedy)
-        if not surveyed.lacks:
+        address = next(one for one in at.site.addresses() if one.name == surveyed.name)
+        uid, _ = at.site.wanted_owner()
+        if uid and address.is_file and address.path.is_relative_to(at.site.root) and not address.path.stat().st_uid:
+            seen = f"{address.path} belongs to root, and {at.site.record.owner}, who will own root, cannot write it"
+            remedy = f"chown -R {at.site.record.owner} {address.path.parent}"
+            yield stop("database rights", seen, remedy)
+        elif not surveyed.lacks:
             yield ok("database rights", f"{surveyed.name} can be changed and put back; its text is {surveyed.encoding}")
 
 

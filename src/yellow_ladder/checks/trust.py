@@ -89,7 +89,7 @@ def state_folder_safe(at: Circumstances) -> Iterator[Finding]:
     if os.geteuid() != 0:
         return
     writer = writer_of(at.site.state.path)
-    if writer is not None:
+    if writer is not None and not nolinks.is_ours_alone(at.site.state.path, to_be_made=True):
         seen = (
             f"{writer[2]} can be written by another account, which could exchange the state folder {at.site.state.path}"
         )

@@ -3,25 +3,23 @@
 from __future__ import annotations
 
 import sys
-from dataclasses import asdict, replace
-from typing import Any
+from dataclasses import replace
 
 import click
 
-from yellow_ladder.cli.base import Choices, LadderCommand, console, emit, to_option, wish_options
+from yellow_ladder.cli.base import Choices, LadderCommand, console, to_option, wish_options
+from yellow_ladder.cli.ends import accept_and_go_on, accept_option, show_end
 from yellow_ladder.cli.narrator import narrated
 from yellow_ladder.cli.signals import interruptible
 from yellow_ladder.climb.conduct import Conditions, begin, go_on
 from yellow_ladder.climb.planning.prepare import drop_plan, stage_climb
 from yellow_ladder.climb.planning.prospect import RECORDS, look_ahead, refuse_if_stopped
-from yellow_ladder.climb.proving.proof import load_proof
-from yellow_ladder.climb.record.catalog import open_climb, refuse_if_open, resting_climb, sweep_unfrozen
+from yellow_ladder.climb.record.catalog import load_climb, open_climb, refuse_if_open, resting_climb, sweep_unfrozen
 from yellow_ladder.climb.record.plan import Plan
-from yellow_ladder.climb.record.standing import ClimbState
 from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.release.versions import Version
-from yellow_ladder.report.climbs import descended_page, plan_page, proof_page
+from yellow_ladder.report.climbs import plan_page
 from yellow_ladder.route import Wishes
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey import Depth
@@ -34,8 +32,11 @@ from yellow_ladder.survey import Depth
 @click.option(
     "--continue", "going_on", is_flag=True, help="Go on with the climb that was interrupted, or on from a landing."
 )
+@accept_option
 @click.pass_obj
-def command(choices: Choices, /, target: Version | None, yes: bool, going_on: bool, **wishes: bool) -> None:
+def command(
+    choices: Choices, /, target: Version | None, yes: bool, going_on: bool, accepted: int | None, **wishes: bool
+) -> None:
     """Upgrade in place. Shows the plan and asks; then backs up, reads back, places, migrates and compares.
 
     Ctrl-C ends it at the next safe point; `yl climb --continue` goes on and `yl descend` goes back.
@@ -43,17 +44,25 @@ def command(choices: Choices, /, target: Version | None, yes: bool, going_on: bo
     if going_on and target is not None:
         text = "--continue goes on with a plan that is frozen; it cannot take another --to"
         raise BadInput(Problem("usage", text, "leave --to out, or go back first with `yl descend`"))
+    if accepted is not None and not going_on:
+        text = "--accept-differences belongs to --continue: nothing has been compared yet"
+        raise BadInput(Problem("usage", text, "leave it out, or say --continue too"))
     site = choices.site(under_way=going_on)
     with site.state.locked("climb"):
         wanted = Wishes(**wishes)
         under_way = open_climb(site) if going_on else None
+        if under_way is not None and accepted is not None:
+            accept_and_go_on(choices, under_way, accepted)
+            show_end("climb", choices, load_climb(under_way.plan.folder))
+            return
         if going_on and under_way is None:
             target, wanted = _beyond_landing(site, wanted)
         plan = under_way.plan if under_way else _agreed_plan(choices, site, target, wanted, yes=yes)
         with interruptible() as is_interrupted, narrated(choices) as narrator:
             conditions = Conditions(narrator, is_interrupted)
-            state = go_on(plan, conditions) if under_way else begin(plan, conditions)
-    _show_end(choices, plan, state)
+            go_on(plan, conditions) if under_way else begin(plan, conditions)
+        climb = load_climb(plan.folder)
+    show_end("climb", choices, climb)
 
 
 def _beyond_landing(site: Site, wishes: Wishes) -> tuple[Version, Wishes]:
@@ -91,15 +100,3 @@ def _agreed_plan(choices: Choices, site: Site, target: Version | None, wishes: W
         drop_plan(plan)
         raise AnswerNo(Problem("not-agreed", "not agreed to; nothing was changed", "begin again with: yl climb"))
     return plan
-
-
-def _show_end(choices: Choices, plan: Plan, state: ClimbState) -> None:
-    if state is ClimbState.CLIMBED:
-        proof = load_proof(plan)
-        result: dict[str, Any] = {"climb": plan.climb, "state": str(state), "proof": proof.as_record()}
-        if plan.beyond is not None:
-            result["landing"] = asdict(plan.beyond)
-        # A landing is part of the way only: a script must not take it for the target.
-        emit("climb", choices, result, proof_page(proof, plan.beyond), exit_code=3 if plan.beyond else 0)
-    else:
-        emit("climb", choices, {"climb": plan.climb, "state": str(state)}, descended_page(plan))

@@ -7,14 +7,15 @@ import sys
 import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, console, emit
+from yellow_ladder.cli.ends import accept_and_go_on, accept_option, show_end
 from yellow_ladder.cli.narrator import narrated
 from yellow_ladder.cli.signals import interruptible
 from yellow_ladder.climb.conduct import Conditions, descend
 from yellow_ladder.climb.proving.price import Price, drop_scratch, reckon
-from yellow_ladder.climb.record.catalog import Climb, find_climb, open_climb, refuse_if_built_upon
+from yellow_ladder.climb.record.catalog import Climb, find_climb, load_climb, open_climb, refuse_if_built_upon
 from yellow_ladder.climb.record.standing import ClimbState
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
-from yellow_ladder.report.climbs import descended_page, price_page
+from yellow_ladder.report.climbs import price_page
 from yellow_ladder.report.look import next_command
 
 
@@ -22,8 +23,9 @@ from yellow_ladder.report.look import next_command
 @click.argument("name", metavar="[CLIMB]", required=False)
 @click.option("--yes", is_flag=True, help="Agree to the price beforehand.")
 @click.option("--price", "only_price", is_flag=True, help="Only show what was written since; nothing is changed.")
+@accept_option
 @click.pass_obj
-def command(choices: Choices, /, name: str | None, yes: bool, only_price: bool) -> None:
+def command(choices: Choices, /, name: str | None, yes: bool, only_price: bool, accepted: int | None) -> None:
     """Go back to the state before a climb (default: the newest), from wherever it is.
 
     First counts what was written since; these rows and files are kept in the climb's folder.
@@ -35,18 +37,22 @@ def command(choices: Choices, /, name: str | None, yes: bool, only_price: bool) 
         if only_price:
             _show_price(choices, climb)
             return
+        if accepted is not None:
+            accept_and_go_on(choices, climb, accepted)
+            show_end("descend", choices, load_climb(climb.plan.folder))
+            return
         price = Price((), ())
         if climb.standing.state is ClimbState.CLIMBED:
             price = _agreed_price(choices, climb, yes=yes)
         with interruptible() as is_interrupted, narrated(choices) as narrator:
-            state = descend(climb.plan, Conditions(narrator, is_interrupted))
-    result = {"climb": climb.name, "state": str(state), "price": price.as_record()}
-    emit("descend", choices, result, descended_page(climb.plan))
+            descend(climb.plan, Conditions(narrator, is_interrupted))
+        ended = load_climb(climb.plan.folder)
+    show_end("descend", choices, ended, {"price": price.as_record()})
 
 
 def _show_price(choices: Choices, climb: Climb) -> None:
     if climb.standing.state is not ClimbState.CLIMBED:
-        text = f"the climb {climb.name} is {climb.standing.state}: there is nothing to go back from"
+        text = f"the climb {climb.name} is {climb.standing.outcome}: there is nothing to go back from"
         raise AnswerNo(Problem("no-price", text, "see yl history"))
     try:
         price = reckon(climb.plan)

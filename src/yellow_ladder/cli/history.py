@@ -24,7 +24,7 @@ def command(choices: Choices, steps: bool) -> None:
             "climb": climb.name,
             "from": climb.plan.from_version,
             "to": climb.plan.to_version,
-            "state": str(climb.standing.state),
+            "state": climb.standing.outcome,
             "why": climb.standing.why,
             "records": [asdict(record) for record in records],
         }

@@ -23,6 +23,7 @@ COMMANDS = {
     "check": "Ask every check, and show all findings together.",
     "backup": "Make, list, test and restore stand-alone backups.",
     "climb": "Upgrade in place: plan, back up, place, migrate, compare.",
+    "adjust": "Correct services, limits and the like in a climb that is under way.",
     "verify": "Compare data now with the state before a climb.",
     "descend": "Go back to the state before a climb.",
     "settle": "Accept a climb for good, and remove what was kept for going back.",

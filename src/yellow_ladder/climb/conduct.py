@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
@@ -10,18 +10,24 @@ from typing import Any
 from yellow_ladder.backup.catalog import UNFINISHED, read_backup, remove_backup
 from yellow_ladder.backup.make import check_backup
 from yellow_ladder.climb.placing.kinds import placement_of
+from yellow_ladder.climb.proving.differences import Differences, find_differences
 from yellow_ladder.climb.proving.price import drop_scratch
+from yellow_ladder.climb.proving.written import keep_whole, writers_to
+from yellow_ladder.climb.record.adjusting import Change, adjusted
 from yellow_ladder.climb.record.catalog import Climb
 from yellow_ladder.climb.record.journal import JOURNAL_NAME, Journal, JournalRecord, OnAppend, What, ignore
 from yellow_ladder.climb.record.plan import Plan, freeze
 from yellow_ladder.climb.record.standing import ClimbState
+from yellow_ladder.climb.record.step_names import StepKind
 from yellow_ladder.climb.running.run import Run, StepTrouble, never, run_steps, utc_now
 from yellow_ladder.climb.steps.down import steps_down
 from yellow_ladder.climb.steps.up import steps_up
 from yellow_ladder.climb.works.clones import clone_bytes, drop_clones
+from yellow_ladder.climb.works.proofs import DATA_DIFFER
 from yellow_ladder.errors import AnswerNo, Problem, StoppedPartWay
 from yellow_ladder.events import Listener, Note, silent
 from yellow_ladder.files.copying import remove_entry
+from yellow_ladder.words import count_of, some_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,6 +90,10 @@ def _after_trouble(run: Run, trouble: StepTrouble) -> ClimbState:
         raise AnswerNo(trouble.problems)
     if standing.was_open_to_users or run.site.record.on_failure == "stop":
         remedy = "correct it and go on with `yl climb --continue`, or go back with `yl descend`"
+        if trouble.step.name.kind is StepKind.PROVE:
+            remedy += "; to see every difference, and decide: `yl climb --continue --accept-differences`"
+        elif trouble.step.name.kind in (StepKind.START, StepKind.STOP):
+            remedy += "; what the site file says of services: `yl adjust`"
         text = f"the step `{trouble.step.title}` failed: {trouble.problems[0].message}"
         raise StoppedPartWay([Problem("step-failed", text, remedy), *trouble.problems])
     reason = trouble.problems[0].message
@@ -120,14 +130,76 @@ def descend(plan: Plan, conditions: Conditions) -> ClimbState:
 
 
 def _down(run: Run) -> ClimbState:
-    try:
-        run_steps(run, steps_down(run.plan, run.standing()))
-    except StepTrouble as trouble:
-        text = f"going back stopped at `{trouble.step.title}`: {trouble.problems[0].message}"
-        remedy = "correct it and go on with `yl descend`"
-        raise StoppedPartWay([Problem("descent-stopped", text, remedy), *trouble.problems]) from trouble
+    if run.standing().failed_code == DATA_DIFFER:  # an earlier call ended there: what it had put back no longer held
+        _put_back_again(run)
+    for attempt in range(_ATTEMPTS):
+        try:
+            run_steps(run, steps_down(run.plan, run.standing()))
+        except StepTrouble as trouble:
+            if trouble.problems[0].code == DATA_DIFFER and attempt + 1 < _ATTEMPTS:
+                run.listen(Note(f"{trouble.problems[0].message}; it is put back once more", is_warning=True))
+                _put_back_again(run)
+                continue
+            raise _descent_stopped(run, trouble) from trouble
+        break
     run.note(What.END, ClimbState.DESCENDED)
     return ClimbState.DESCENDED
+
+
+_ATTEMPTS = 3
+_DONE_ONCE = (StepKind.BACK_CLOSE, StepKind.BACK_KEEP_NEWER, StepKind.BACK_TREE)
+
+
+def _put_back_again(run: Run) -> None:
+    """A step that is done is done again where it no longer holds: somebody wrote to what was put back."""
+    steps = [str(step) for step in run.standing().down if step.kind not in _DONE_ONCE]
+    run.note(What.AGAIN, str(StepKind.BACK_PROVE), {"steps": steps, "writers": writers_to(run.site)})
+
+
+def _descent_stopped(run: Run, trouble: StepTrouble) -> StoppedPartWay:
+    text = f"going back stopped at `{trouble.step.title}`: {trouble.problems[0].message}"
+    remedy = "correct it and go on with `yl descend`"
+    if trouble.step.name.kind is StepKind.BACK_PROVE:
+        who = writers_to(run.site)
+        text += f"; {some_of(who, 3)} may be writing to it" if who else ""
+        remedy = (
+            "end what writes there and go on with `yl descend`; or see every difference, and decide, with"
+            " `yl descend --accept-differences`"
+        )
+    elif trouble.step.name.kind in (StepKind.BACK_START, StepKind.BACK_STOP):
+        remedy = "correct it and go on with `yl descend`; what the site file says of services: `yl adjust`"
+    return StoppedPartWay([Problem("descent-stopped", text, remedy), *trouble.problems])
+
+
+def differences_of(climb: Climb, conditions: Conditions) -> Differences:
+    """What keeps a climb from its end, to the row; raises AnswerNo where no proof has said no."""
+    standing = climb.standing
+    wanted = StepKind.BACK_PROVE if standing.state is ClimbState.DESCENDING else StepKind.PROVE
+    if not standing.state.is_open or standing.failed_step != wanted:
+        text = f"the climb {climb.name} is {standing.outcome}: no comparison keeps it from going on"
+        raise AnswerNo(Problem("nothing-to-accept", text, "go on with `yl climb --continue` or `yl descend`"))
+    return find_differences(_run_of(climb.plan, conditions), standing.state)
+
+
+def adjust(climb: Climb, text: str, changes: Sequence[Change], conditions: Conditions) -> Plan:
+    """Journal a corrected site file; returns the plan that has it. What was decided of the data stays as it was."""
+    run = _run_of(climb.plan, conditions)
+    facts = {"keys": [one.key for one in changes], "text": text}
+    record = run.note(What.ADJUST, "site-file", facts)
+    return adjusted(climb.plan, [record])
+
+
+def accept(climb: Climb, found: Differences, conditions: Conditions) -> ClimbState:
+    """Go on with differences that somebody has seen and agreed to; the journal never calls the end whole."""
+    run = _run_of(climb.plan, conditions)
+    is_down = run.standing().state is ClimbState.DESCENDING
+    if is_down:
+        for name in climb.plan.site.databases():
+            keep_whole(climb.plan, name)
+    step = StepKind.BACK_PROVE if is_down else StepKind.PROVE
+    facts = {"count": found.count, "kept": found.folder, "summary": f"{count_of(found.count, 'difference')} accepted"}
+    run.note(What.ACCEPT, str(step), facts)
+    return go_on(climb.plan, conditions)
 
 
 def _clear_away(plan: Plan) -> None:

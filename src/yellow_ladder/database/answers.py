@@ -70,6 +70,3 @@ class WithoutClone:
 
     def drop_clone(self, place: Path) -> None:
         """There is none to remove."""
-
-    def drop_leftovers(self) -> None:
-        """Nothing is left behind."""

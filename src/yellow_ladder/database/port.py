@@ -135,6 +135,9 @@ class Database(Protocol):
     def writers(self) -> list[int]:
         """Processes of this machine with a write transaction open just now; takes no lock."""
 
+    def holders(self) -> list[int]:
+        """Processes of this machine, but this one, that have the database's files open; none of a server's."""
+
     def sessions(self) -> list[Session]:
         """Who else is connected, where a server knows."""
 
@@ -191,7 +194,19 @@ class Database(Protocol):
         """Write the rows that differ as CSV, a file for each table that has any."""
 
     def restore_from(self, backup: Path, details: Details) -> None:
-        """Make the database what the backup holds; may be repeated."""
+        """Make the database what the backup holds, and set the present one aside in one instant; may be repeated.
+
+        What an earlier call has set aside is gone then: look at it before.
+        """
+
+    def sets_aside(self) -> bool:
+        """Whether putting back can set the present database aside; where it cannot, a copy must be kept before."""
+
+    def set_aside(self) -> Database | None:
+        """What putting back has set aside: the database as it was until that instant, which nobody writes to any more.
+
+        None where there is none. Raises AnswerNo where somebody still has it open.
+        """
 
     def why_no_clone(self) -> str:
         """Why there is no quick clone of this database, in words for people; nothing where there is one."""
@@ -206,13 +221,13 @@ class Database(Protocol):
         """Whether there is a clone; whether it is whole is for the journal to say."""
 
     def return_to_clone(self, place: Path, details: Details) -> None:
-        """Make the database what the clone holds; the clone may be used up by that."""
+        """Make the database what the clone holds, as `restore_from` does; the clone may be used up by that."""
 
     def drop_clone(self, place: Path) -> None:
         """Remove a clone; may be repeated."""
 
     def drop_leftovers(self) -> None:
-        """Remove what putting back left behind; may be repeated, and nothing waits for it."""
+        """Remove what putting back has set aside; may be repeated, and nothing waits for it."""
 
     def ledger(self) -> list[LedgerEntry]:
         """Migrations applied by this tool, in order."""

@@ -36,6 +36,10 @@ class ServerDatabase(Answering):
         """On a server, `sessions` tells who is connected."""
         return []
 
+    def holders(self) -> list[int]:
+        """Only the server itself."""
+        return []
+
     def is_same_as_backup(self, backup: Path) -> bool:  # noqa: ARG002
         """Backup and fingerprint are of one moment, which the server keeps."""
         return True

@@ -11,11 +11,14 @@ from yellow_ladder.climb.conduct import SettledClimb
 from yellow_ladder.climb.planning.prospect import Prospect
 from yellow_ladder.climb.proving.price import FOLDER_NAME, Price
 from yellow_ladder.climb.proving.proof import Proof
+from yellow_ladder.climb.proving.written import NOBODY_WROTE, NOTHING_ASIDE
 from yellow_ladder.climb.record.catalog import Climb
 from yellow_ladder.climb.record.journal import JournalRecord, What
 from yellow_ladder.climb.record.plan import Beyond, Plan, WayBack
-from yellow_ladder.climb.record.standing import ClimbState
+from yellow_ladder.climb.record.standing import ClimbState, Standing
+from yellow_ladder.climb.record.step_names import StepKind
 from yellow_ladder.climb.steps.up import steps_up
+from yellow_ladder.climb.works.proofs import NOTHING_CHANGED
 from yellow_ladder.fingerprints.judge import TableVerdict, Verdict
 from yellow_ladder.report.checks import findings_table
 from yellow_ladder.report.look import (
@@ -36,6 +39,8 @@ from yellow_ladder.report.routes import rungs_table
 from yellow_ladder.site.backup_records import CopyTarget
 from yellow_ladder.words import bytes_in_words, count_of, moment_in_words, moment_of, one_line, time_in_words
 
+# What is said of a step and is no news at the end.
+QUIET = (NOBODY_WROTE, NOTHING_ASIDE, NOTHING_CHANGED)
 _VERDICT_STYLES = {
     Verdict.SAME: GOOD,
     Verdict.AS_DECLARED: GOOD,
@@ -178,12 +183,19 @@ def price_page(price: Price, plan: Plan) -> Page:
     return page
 
 
-def descended_page(plan: Plan) -> Page:
+def descended_page(plan: Plan, standing: Standing) -> Page:
     """The end of a descent."""
     page = Page().add(verdict(f"{plan.site.name} is at {plan.from_version} again, as before the climb", good=True))
     newer = plan.folder / FOLDER_NAME
     if newer.is_dir():
         page.add(labelled([("written since", f"kept in {plan.site.short(newer)}")]))
+    told = (StepKind.BACK_PROVE, StepKind.BACK_KEEP_WRITTEN)
+    remarks = [
+        str(facts["summary"]) for step, facts in standing.down.items() if step.kind in told and "summary" in facts
+    ]
+    remarks = [one for one in remarks if one not in QUIET]
+    if remarks:
+        page.add(bullet_list(remarks, "!", CAREFUL))
     return page.add(
         next_command(("yl survey", "see what is there"), (f"yl climb --to {plan.to_version}", "climb again"))
     )
@@ -212,7 +224,9 @@ def history_page(climbs: Sequence[tuple[Climb, Sequence[JournalRecord]]], *, ste
         style = _STATE_STYLES.get(state, BAD)
         began = moment_in_words(records[0].at) if records else "–"
         took = time_in_words(_seconds(records)) if records else "–"
-        shown = f"{state}, on the way to {plan.beyond.to_version}" if plan.beyond else str(state)
+        ended = climb.standing.outcome
+        style = CAREFUL if climb.standing.accepted else style
+        shown = f"{ended}, on the way to {plan.beyond.to_version}" if plan.beyond else ended
         ruled.add_row(plan.climb, plan.from_version, plan.to_version, began, took, Text(shown, style=style))
     page.add(ruled)
     for climb, records in climbs:

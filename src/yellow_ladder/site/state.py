@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import fcntl
 import os
 from collections.abc import Iterator
@@ -53,13 +54,15 @@ class StateFolder:
 
     def ensure(self) -> None:
         """Make the folder; raises BadInput when it cannot be written, or where another account could exchange it."""
-        if os.geteuid() == 0 and not nolinks.is_ours_alone(self.path):
+        if not self._is_safe():
             text = f"another account can write a folder on the way to the state folder {self.path}, and exchange it"
             remedy = "let root own these folders alone, or name a state folder elsewhere with `state` in the site file"
             raise BadInput(Problem("state-exchangeable", text, remedy, str(self.path)))
         try:
             for folder in (self.path, self.backups, self.climbs):
                 private_folder(folder)
+            if not self._is_safe():  # somebody was quicker to make it
+                raise OSError(errno.EPERM, "another account owns it", str(self.path))
             probe = self.path / f".probe.{os.getpid()}"
             probe.touch()
             probe.unlink()
@@ -67,6 +70,9 @@ class StateFolder:
             text = f"the state folder {self.path} cannot be written: {fault.strerror}"
             remedy = "give this account the right to write there, or name another with `state` in the site file"
             raise BadInput(Problem("state-not-writable", text, remedy, str(self.path))) from fault
+
+    def _is_safe(self) -> bool:
+        return os.geteuid() != 0 or nolinks.is_ours_alone(self.path, to_be_made=True)
 
     @contextlib.contextmanager
     def locked(self, what: str) -> Iterator[None]:

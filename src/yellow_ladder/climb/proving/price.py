@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import asdict, dataclass
 from pathlib import Path
@@ -97,10 +97,10 @@ def reckon(plan: Plan, copies: Mapping[str, Database] | None = None) -> Price:
             continue
         changes: dict[str, TableChanges] = {}
         try:
-            _see_room(plan, database)
+            see_room(plan, database)
             volatile = plan.site.database_spec(name).volatile  # rewritten by the application itself
             with _still(plan, name, database, copies or {}) as still:
-                changes = {one.table: one for one in still.changes_since(_as_climbed(plan, name), volatile)}
+                changes = {one.table: one for one in still.changes_since(as_left(plan, name), volatile)}
         except (LadderError, OSError) as fault:
             counted_only.append(f"{name}: {fault.problems[0].message if isinstance(fault, LadderError) else fault}")
             drop_scratch(plan)  # what is half made must not take the room that going back needs
@@ -115,7 +115,7 @@ def reckon(plan: Plan, copies: Mapping[str, Database] | None = None) -> Price:
     return Price(tuple(tables), tuple(_changed_files(plan)), tuple(unreadable), tuple(counted_only))
 
 
-def _see_room(plan: Plan, database: Database) -> None:
+def see_room(plan: Plan, database: Database) -> None:
     """Raise AnswerNo unless both sides of the comparison, and the migrations' journal, fit without filling the disk."""
     disk = os.statvfs(plan.folder)
     free = disk.f_bavail * disk.f_frsize
@@ -134,26 +134,32 @@ def _still(
     return database.held_still(private_folder(plan.folder / SCRATCH_NAME) / f"now-{name}")
 
 
-def _as_climbed(plan: Plan, name: str) -> Database:
-    """The database as the climb left it: the backup with the migrations applied once more, made once and kept."""
+def as_left(plan: Plan, name: str, done: Collection[str] | None = None) -> Database:
+    """The database as the climb left it: the backup with the migrations applied once more, made once and kept.
+
+    With `done`, only these migrations: a climb that failed left it part-way.
+    """
     site = site_after(plan)
     database = site.databases()[name]
-    made, whole = _scratch_of(plan, name)
+    wanted = {one.id for rung in plan.rungs for one in rung.migrations if one.database == name}
+    wanted = wanted if done is None else wanted.intersection(done)
+    made, whole = _scratch_of(plan, name, len(wanted))
     if not whole.is_file():
         private_folder(made.parent)
+        whole.with_suffix(".begun").touch()
         backup = read_backup(plan.site.state.backups / plan.backup_name)
         scratch = database.copied_to(backup.path / backup.database(name).file, made)
         for rung in plan.rungs:
-            ours = [one for one in rung.migrations if one.database == name]
+            ours = [one for one in rung.migrations if one.database == name and one.id in wanted]
             scripts = read_scripts(ours, [migrations_folder(plan.folder, rung.number)], {name: scratch})
             apply_scripts({name: scratch}, scripts, rung.to_version, plan.made_at)
         whole.touch()
     return database.opened_scratch(made)
 
 
-def _scratch_of(plan: Plan, name: str) -> tuple[Path, Path]:
-    """What the scratch database of a database is known by, and the mark that it is whole."""
-    made = plan.folder / SCRATCH_NAME / f"as-climbed-{name}"
+def _scratch_of(plan: Plan, name: str, migrations: int) -> tuple[Path, Path]:
+    """What the scratch database after so many migrations is known by, and the mark that it is whole."""
+    made = plan.folder / SCRATCH_NAME / f"after-{migrations}-of-{name}"
     return made, made.with_name(f"{made.name}.whole")
 
 
@@ -161,8 +167,12 @@ def drop_scratch(plan: Plan) -> None:
     """Remove what was made for comparing; of a server that cannot be reached, its scratch database stays."""
     if (plan.folder / SCRATCH_NAME).is_dir():
         for name, database in plan.site.databases().items():
-            with contextlib.suppress(LadderError):
-                database.drop_scratch(_scratch_of(plan, name)[0])
+            for number in range(sum(len(rung.migrations) for rung in plan.rungs) + 1):
+                made, whole = _scratch_of(plan, name, number)
+                # A server would be asked for each of them, though only those that were begun are there.
+                if made.exists() or whole.with_suffix(".begun").exists():
+                    with contextlib.suppress(LadderError):
+                        database.drop_scratch(made)
     remove_entry(plan.folder / SCRATCH_NAME)
 
 
@@ -222,7 +232,7 @@ def _keep_rows(plan: Plan, now: Database, tables: Sequence[TablePrice], folder: 
     changes = [TableChanges(one.table, one.added, one.changed, one.deleted) for one in tables if one.compared]
     if changes:
         with contextlib.suppress(LadderError, OSError):
-            then = _as_climbed(plan, now.address.name)
+            then = as_left(plan, now.address.name)
             now.write_changes_since(then, changes, private_folder(folder))
 
 

@@ -6,6 +6,7 @@ from collections.abc import Collection
 from dataclasses import dataclass
 from pathlib import Path
 
+from yellow_ladder.climb.record.adjusting import adjusted
 from yellow_ladder.climb.record.journal import JOURNAL_NAME, Journal
 from yellow_ladder.climb.record.plan import PLAN_NAME, Plan, read_plan
 from yellow_ladder.climb.record.standing import ClimbState, Standing, fold
@@ -38,7 +39,8 @@ def list_climbs(site: Site) -> list[Climb]:
 def load_climb(folder: Path) -> Climb:
     """Read one climb."""
     plan = read_plan(folder)
-    return Climb(plan, fold(Journal(folder / JOURNAL_NAME, plan.digest()).records))
+    records = Journal(folder / JOURNAL_NAME, plan.digest()).records
+    return Climb(adjusted(plan, records), fold(records))
 
 
 def find_climb(site: Site, name: str | None, states: Collection[ClimbState] = (ClimbState.CLIMBED,)) -> Climb:
@@ -85,7 +87,7 @@ def refuse_if_open(site: Site) -> None:
     """Raise AnswerNo when a climb is under way."""
     climb = open_climb(site)
     if climb is not None:
-        text = f"the climb {climb.name} is not finished ({climb.standing.state})"
+        text = f"the climb {climb.name} is not finished ({climb.standing.outcome})"
         remedy = "go on with `yl climb --continue`, or go back with `yl descend`"
         raise AnswerNo(Problem("climb-unfinished", text, remedy))
 

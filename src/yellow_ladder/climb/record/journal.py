@@ -30,6 +30,9 @@ class What(StrEnum):
     DONE = "done"
     FAILED = "failed"
     TURN = "turn"
+    AGAIN = "again"
+    ACCEPT = "accept"
+    ADJUST = "adjust"
     END = "end"
 
 

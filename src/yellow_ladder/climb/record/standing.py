@@ -10,7 +10,7 @@ from typing import Any
 
 from yellow_ladder.climb.record.journal import JournalRecord, What
 from yellow_ladder.climb.record.step_names import StepKind, StepName
-from yellow_ladder.words import moment_of
+from yellow_ladder.words import count_of, moment_of
 
 
 class ClimbState(StrEnum):
@@ -40,7 +40,16 @@ class Standing:
     begun: set[StepName] = field(default_factory=set)
     why: str = ""
     failed_step: str = ""
+    failed_code: str = ""
+    accepted: int = 0
     ended_at: datetime | None = None
+
+    @property
+    def outcome(self) -> str:
+        """The state for people and records: what was accepted with open eyes is never told as whole."""
+        if self.accepted and not self.state.is_open:
+            return f"{self.state} with {count_of(self.accepted, 'difference')}"
+        return str(self.state)
 
     @property
     def done(self) -> dict[StepName, Mapping[str, Any]]:
@@ -67,7 +76,9 @@ def fold(records: Sequence[JournalRecord]) -> Standing:
 
 
 def _advance(standing: Standing, record: JournalRecord) -> None:
-    if record.what is What.BEGIN:
+    if record.what in (What.AGAIN, What.ACCEPT, What.ADJUST):
+        _correct(standing, record)
+    elif record.what is What.BEGIN:
         if standing.state is ClimbState.PLANNED:
             standing.state = ClimbState.CLIMBING
         if standing.state is ClimbState.CLIMBING:
@@ -76,10 +87,23 @@ def _advance(standing: Standing, record: JournalRecord) -> None:
         standing.done[StepName.parse(record.step)] = record.facts
     elif record.what is What.FAILED:
         standing.why, standing.failed_step = str(record.facts.get("reason", "")), record.step
+        standing.failed_code = str(record.facts.get("code", ""))
     elif record.what is What.TURN:
         standing.state = ClimbState.DESCENDING
+        standing.accepted = 0
         standing.why = standing.why or str(record.facts.get("reason", ""))
     else:
         standing.state = ClimbState(record.step)
         if standing.state is not ClimbState.SETTLED:
             standing.ended_at = moment_of(record.at)
+
+
+def _correct(standing: Standing, record: JournalRecord) -> None:
+    """Steps that are to be done again, differences that somebody accepted, a site file that was corrected."""
+    if record.what is What.AGAIN:
+        for step in record.facts["steps"]:
+            standing.done.pop(StepName.parse(step), None)
+    elif record.what is What.ACCEPT:
+        standing.done[StepName.parse(record.step)] = record.facts
+        standing.accepted += int(record.facts["count"])
+    standing.failed_step = standing.failed_code = ""

@@ -41,6 +41,7 @@ class StepKind(StrEnum):
     BACK_START = "back-start"
     BACK_PROVE = "back-prove"
     BACK_OPEN = "back-open"
+    BACK_KEEP_WRITTEN = "back-keep-written"
     BACK_TIDY = "back-tidy"
 
 

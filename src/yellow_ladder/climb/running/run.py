@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
 
-from yellow_ladder.climb.record.journal import Journal, What
+from yellow_ladder.climb.record.journal import Journal, JournalRecord, What
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.record.standing import Standing, fold
 from yellow_ladder.climb.record.step_names import StepName
@@ -55,10 +55,13 @@ class Run:
         """How far the climb is."""
         return fold(self.journal.records)
 
-    def note(self, what: What, step: str, facts: Facts | None = None) -> None:
-        """Write a record; raises StoppedPartWay when the journal cannot be written, and nothing goes on without it."""
+    def note(self, what: What, step: str, facts: Facts | None = None) -> JournalRecord:
+        """Write a record and return it.
+
+        Raises StoppedPartWay when the journal cannot be written: nothing goes on without it.
+        """
         try:
-            self.journal.append(what, step, self.stamp(), facts)
+            return self.journal.append(what, step, self.stamp(), facts)
         except OSError as fault:
             text = f"the journal {self.journal.path} cannot be written: {fault.strerror}"
             remedy = "free space there; then go on with `yl climb --continue`, or go back with `yl descend`"
@@ -118,7 +121,7 @@ def run_steps(run: Run, steps: Sequence[Step]) -> None:
         except (LadderError, OSError) as fault:
             problems = fault.problems if isinstance(fault, LadderError) else (_from_system(fault),)
             reason = problems[0].message
-            run.note(What.FAILED, name, {"reason": reason})
+            run.note(What.FAILED, name, {"reason": reason, "code": problems[0].code})
             run.listen(StepFailed(name, step.title, reason))
             raise StepTrouble(step, problems) from fault
         took_s = time.monotonic() - started

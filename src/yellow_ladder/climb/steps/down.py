@@ -10,7 +10,13 @@ from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Step
 from yellow_ladder.climb.steps.shared import start_steps, stop_steps
 from yellow_ladder.climb.works.door import close_part_way, open_up
-from yellow_ladder.climb.works.going_back import keep_what_is_newer, put_tree_back, restore_all_files, restore_database
+from yellow_ladder.climb.works.going_back import (
+    keep_what_is_newer,
+    keep_what_was_written,
+    put_tree_back,
+    restore_all_files,
+    restore_database,
+)
 from yellow_ladder.climb.works.proofs import prove_back
 from yellow_ladder.climb.works.sitefile import follow_back
 from yellow_ladder.climb.works.tidying import tidy_back
@@ -28,8 +34,16 @@ def steps_down(plan: Plan, standing: Standing) -> list[Step]:
         *start_steps(plan, StepKind.BACK_START),
         Step(StepName(StepKind.BACK_PROVE), "compare all data and files with before", prove_back),
         Step(StepName(StepKind.BACK_OPEN), "open the site to its users", open_up),
+        *(_keeping(plan) if standing.has_backup else ()),
         Step(StepName(StepKind.BACK_TIDY), "remove what is no longer needed", tidy_back),
     ]
+
+
+def _keeping(plan: Plan) -> Iterator[Step]:
+    """Nobody waits for this: what putting back has set aside does not change any more."""
+    for spec in plan.site.record.databases:
+        name = StepName(StepKind.BACK_KEEP_WRITTEN, spec.name)
+        yield Step(name, f"keep what others wrote to {spec.name}", keep_what_was_written(spec.name))
 
 
 def _restoring(plan: Plan, standing: Standing) -> Iterator[Step]:

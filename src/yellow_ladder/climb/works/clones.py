@@ -7,11 +7,11 @@ import time
 
 from yellow_ladder.backup.catalog import Backup
 from yellow_ladder.climb.planning.ways_back import remember_rate
+from yellow_ladder.climb.proving.written import keep_whole, keep_written
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.record.standing import Standing
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Facts, Run, Work
-from yellow_ladder.database import Database
 from yellow_ladder.errors import LadderError
 
 
@@ -39,20 +39,30 @@ def put_back(run: Run, backup: Backup, name: str) -> Facts:
     """Make one database what it was: by its clone where there is one, from the backup otherwise."""
     copy, database = backup.database(name), run.site.databases()[name]
     if was_cloned(run.standing(), name):
+        _keep_before(run, name)
         with contextlib.suppress(LadderError, OSError):
             if database.has_clone(run.plan.clone_place(name)):
                 database.return_to_clone(run.plan.clone_place(name), copy.details)
                 return {"way": "clone", "summary": "from the quick clone"}
     started = time.monotonic()
-    load(backup, name, database)
+    load(run, backup, name)
     remember_rate(run.site, copy.engine, database.size_bytes(), time.monotonic() - started)
     return {"way": "backup", "bytes": copy.size_bytes}
 
 
-def load(backup: Backup, name: str, database: Database) -> None:
-    """Make one database what the backup holds."""
+def _keep_before(run: Run, name: str) -> None:
+    """Look at what an earlier attempt has set aside, which the next one drops; and keep a copy where none will be."""
+    written = keep_written(run.plan, name)
+    database = run.site.databases()[name]
+    if (written is not None and not written.is_kept) or not database.sets_aside():
+        keep_whole(run.plan, name)
+
+
+def load(run: Run, backup: Backup, name: str) -> None:
+    """Make one database what the backup holds; what lies aside already is kept before it is dropped."""
+    _keep_before(run, name)
     copy = backup.database(name)
-    database.restore_from(backup.path / copy.file, copy.details)
+    run.site.databases()[name].restore_from(backup.path / copy.file, copy.details)
 
 
 def was_cloned(standing: Standing, name: str) -> bool:

@@ -6,6 +6,7 @@ from yellow_ladder.backup.catalog import Ground, read_backup
 from yellow_ladder.backup.restore import restore_files
 from yellow_ladder.climb.placing.kinds import placement_of
 from yellow_ladder.climb.proving.price import keep_newer, kept_ground
+from yellow_ladder.climb.proving.written import NOTHING_ASIDE, keep_written
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.climb.works.clones import put_back
 from yellow_ladder.climb.works.door import close_site, close_tree
@@ -39,6 +40,18 @@ def restore_all_files(run: Run) -> Facts:
     # Restoring may have taken the flag away: it was not there when the backup was made.
     close_site(run.site)
     return {"written": done.written, "removed": done.removed, "rights": done.rights_set}
+
+
+def keep_what_was_written(name: str) -> Work:
+    """The work of keeping the rows that others wrote to one database before it was put back."""
+
+    def do(run: Run) -> Facts:
+        written = keep_written(run.plan, name)
+        if written is None:
+            return {"summary": NOTHING_ASIDE}
+        return {"summary": written.in_words(), "written": written.as_record()}
+
+    return do
 
 
 def restore_database(name: str) -> Work:

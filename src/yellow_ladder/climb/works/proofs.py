@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 from yellow_ladder.backup.catalog import read_backup
 from yellow_ladder.climb.proving.inventory import (
@@ -11,7 +12,9 @@ from yellow_ladder.climb.proving.inventory import (
     fingerprint_all,
     read_inventory,
 )
+from yellow_ladder.climb.proving.price import drop_scratch
 from yellow_ladder.climb.proving.proof import prove
+from yellow_ladder.climb.proving.written import only_added
 from yellow_ladder.climb.record.standing import Standing
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Facts, Run
@@ -20,6 +23,10 @@ from yellow_ladder.climb.works.services import start_service, stop_service
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.fingerprints.records import DatabasePrint
 from yellow_ladder.survey.versions import judge_versions
+from yellow_ladder.words import count_of
+
+NOTHING_CHANGED = "nothing had been changed"
+DATA_DIFFER = "data-not-as-before"
 
 
 def prove_all(run: Run) -> Facts:
@@ -39,24 +46,64 @@ def prove_back(run: Run) -> Facts:
         if not one.is_right:
             raise AnswerNo(Problem("not-as-before", one.fault, "see `yl survey`", one.answer.where))
     if not standing.has_backup or StepName(StepKind.BEFORE) not in standing.up:
-        return {"summary": "nothing had been changed"}
+        return {"summary": NOTHING_CHANGED}
     before = read_inventory(run.plan, BEFORE_NAME)
     # An earlier attempt may have stopped the services to load what a clone did not hold.
     if any(_by_clone(standing, name) for name in before.databases):
         _start_all(run)  # an earlier attempt may have been killed while it loaded what a clone did not hold
     now = {name: _print_now(run, name, standing) for name in run.site.databases()}
     differing = {name: _differing(run, name, before.databases[name], found) for name, found in now.items()}
-    doubtful = [name for name, what in differing.items() if what and _by_clone(standing, name)]
+    come = {
+        name: _rows_that_came(run, name, what, before.databases[name], now[name])
+        for name, what in differing.items()
+        if what
+    }
+    doubtful = [name for name, count in come.items() if count is None and _by_clone(standing, name)]
     if doubtful:
         _load_after_all(run, doubtful)
         again = fingerprint_all(run, {name: run.site.databases()[name] for name in doubtful})
+        now |= again
         differing |= {name: _differing(run, name, before.databases[name], found) for name, found in again.items()}
-    for name, what in differing.items():
-        if what:
-            more = f" and {len(what) - 1:,} more" if len(what) > 1 else ""
-            text = f"{what[0]}{more} of the database {name} is not as it was before the climb"
-            raise AnswerNo(Problem("not-as-before", text, "see that nothing else writes to it, then go on", name))
-    return {"rows": before.rows, "files": before.files}
+        for name in doubtful:
+            what = differing[name]
+            come[name] = _rows_that_came(run, name, what, before.databases[name], now[name]) if what else 0
+    added = {name: count for name, count in come.items() if count}
+    for name, count in come.items():
+        if count is None:
+            what = differing[name]
+            others = f" and {len(what) - 1:,} more" if len(what) > 1 else ""
+            text = f"{what[0]}{others} of the database {name} is not as it was before the climb"
+            raise AnswerNo(Problem(DATA_DIFFER, text, "see that nothing else writes to it, then go on", name))
+    facts: dict[str, Any] = {"rows": before.rows, "files": before.files}
+    if added:
+        rows = count_of(sum(added.values()), "row")
+        facts |= {"added": added, "summary": f"all is as before; {rows} that others wrote since stay in the site"}
+    return facts
+
+
+def _rows_that_came(run: Run, name: str, what: Sequence[str], before: DatabasePrint, now: DatabasePrint) -> int | None:
+    """How many rows others wrote since the database was put back, where nothing else differs; None otherwise.
+
+    They are in the site, and all that was there before is there too: nothing is lost.
+    """
+    forward = {f"the sequence {one}" for one, at in now.positions.items() if _went_on(before.positions.get(one), at)}
+    tables = {f"the table {one}" for one in before.tables}
+    if set(what) <= forward:
+        return 0
+    if not set(what) <= forward | tables:
+        return None
+    try:
+        changes = only_added(run.plan, name, run.site.databases()[name])
+    finally:
+        drop_scratch(run.plan)
+    return None if changes is None else sum(one.added for one in changes)
+
+
+def _went_on(before: str | None, now: str) -> bool:
+    try:
+        return before is not None and int(now.split()[0]) >= int(before.split()[0])
+    except (ValueError, IndexError):
+        return False
 
 
 def _print_now(run: Run, name: str, standing: Standing) -> DatabasePrint:
@@ -84,7 +131,7 @@ def _load_after_all(run: Run, names: Sequence[str]) -> None:
     for service in reversed(_running(run)):
         stop_service(service)(run)
     for name in names:
-        load(read_backup(run.site.state.backups / run.plan.backup_name), name, run.site.databases()[name])
+        load(run, read_backup(run.site.state.backups / run.plan.backup_name), name)
     _start_all(run)
 
 

@@ -16,7 +16,6 @@ from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.clients import Client
 from yellow_ladder.database.mariadb import move, parts
 from yellow_ladder.database.mariadb.connect import Connection, connected, is_mariadb, quoted, rows
-from yellow_ladder.database.port import Details
 from yellow_ladder.durable import private_folder, sync_folder
 from yellow_ladder.files.copying import copy_bytes, remove_entry
 
@@ -94,10 +93,9 @@ def _nobody(_done: int, _total: int) -> None:
     """Without progress: these are small."""
 
 
-def put_back(address: DatabaseAddress, shell: Client, place: Path, details: Details) -> None:
-    """Make the database what the clone holds; may be repeated, for the clone stays as it is."""
+def put_back(address: DatabaseAddress, shell: Client, place: Path) -> None:
+    """Make an empty database what the clone holds; the clone stays as it is."""
     name = address.database
-    move.make_empty(address, name, details)
     move.load(address, shell, name, place / _STRUCTURE)
     with connected(address) as connection:
         # Tables come in one by one, and a key may point to one that is still empty.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import tempfile
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from functools import cached_property
@@ -35,14 +36,16 @@ from yellow_ladder.database.port import (
     UndecodableText,
 )
 from yellow_ladder.database.row_changes import Row
-from yellow_ladder.database.server import ServerDatabase, scratch_name
-from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.database.server import ServerDatabase, beside, scratch_name
+from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.copying import remove_entry
 
 OLDEST = {"mariadb": (10, 6), "mysql": (8, 0)}
 _INTEGERS = ("tinyint", "smallint", "mediumint", "int", "bigint")
 _CHUNK_ROWS, _CHUNK_BYTES = 4_000, 8 * 1024**2
 _LARGEST = 2**63 - 1
+# What the server takes for the name of a database, in characters.
+LONGEST_NAME = 64
 
 
 class MariadbDatabase(ServerDatabase):
@@ -246,10 +249,54 @@ class MariadbDatabase(ServerDatabase):
         return {"charset": charset, "collation": collation}
 
     def restore_from(self, backup: Path, details: Details) -> None:
-        """The database is made anew: a dump over a newer one would leave newer tables behind."""
+        """The dump is loaded beside, and its tables change places with the present ones in one instant.
+
+        Where this account may make no other database, the present one is made anew in its place.
+        """
         program = self._shell()
-        move.make_empty(self.address, self.address.database, details)
-        move.load(self.address, program, self.address.database, backup)
+        if not self.sets_aside():
+            move.make_empty(self.address, self.address.database, details)
+            move.load(self.address, program, self.address.database, backup)
+            return
+        with self._loaded_beside(details) as fresh:
+            move.load(self.address, program, fresh.database, backup)
+
+    @contextlib.contextmanager
+    def _loaded_beside(self, details: Details) -> Iterator[DatabaseAddress]:
+        """A database to be loaded within the block; then its tables and its code take the present ones' place."""
+        fresh = self._named(beside(self.address.database, "new", LONGEST_NAME))
+        move.make_empty(self.address, fresh.database, details)
+        try:
+            yield fresh
+            with tempfile.TemporaryDirectory() as folder:
+                code = Path(folder) / "code"
+                move.dump(
+                    fresh, MariadbDatabase(fresh)._client("dump"), code, lambda _done, _total: None, parts.code(fresh)
+                )
+                move.exchange(self.address, fresh.database, self._gone, details)
+                move.load(self.address, self._shell(), self.address.database, code)
+        except BaseException:
+            with contextlib.suppress(LadderError):
+                move.drop(self.address, fresh.database)
+            raise
+
+    @property
+    def _gone(self) -> str:
+        return beside(self.address.database, "old", LONGEST_NAME)
+
+    def sets_aside(self) -> bool:
+        """Where the account may make a database beside its own."""
+        if move.exists(self.address, self._gone):
+            return True
+        try:
+            move.make_empty(self.address, self._gone, self.details())
+        except AnswerNo:
+            return False
+        move.drop(self.address, self._gone)
+        return True
+
+    def set_aside(self) -> MariadbDatabase | None:
+        return MariadbDatabase(self._named(self._gone)) if move.exists(self.address, self._gone) else None
 
     def _shell(self) -> Client:
         """The program to load with, also where a kill has left no database of the name."""
@@ -267,14 +314,20 @@ class MariadbDatabase(ServerDatabase):
         return clone.is_there(place)
 
     def return_to_clone(self, place: Path, details: Details) -> None:
-        clone.put_back(self.address, self._shell(), place, details)
+        if not self.sets_aside():
+            move.make_empty(self.address, self.address.database, details)
+            clone.put_back(self.address, self._shell(), place)
+            return
+        with self._loaded_beside(details) as fresh:
+            clone.put_back(fresh, self._shell(), place)
 
     def drop_clone(self, place: Path) -> None:
         """There is none to remove."""
         remove_entry(place)
 
     def drop_leftovers(self) -> None:
-        """Nothing is left where a database is made anew in its place."""
+        """The tables that were moved aside."""
+        move.drop(self.address, self._gone)
 
     def ledger(self) -> list[LedgerEntry]:
         with self._reading() as connection:

@@ -15,7 +15,7 @@ import zstandard
 
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.clients import Client, run_client
-from yellow_ladder.database.mariadb.connect import call_of, connected, locked, quoted, rows
+from yellow_ladder.database.mariadb.connect import Connection, call_of, connected, locked, quoted, rows
 from yellow_ladder.database.mariadb.parts import END_MARK, Part
 from yellow_ladder.database.port import Details, OnAmount
 from yellow_ladder.errors import AnswerNo, Problem
@@ -173,8 +173,63 @@ def make_empty(address: DatabaseAddress, name: str, details: Details) -> None:
     """Make an empty database in place of one of that name. What accounts may do there is kept by the server."""
     with connected(address, database="") as connection:
         rows(connection, f"DROP DATABASE IF EXISTS {quoted(name)}")
-        characters = f"CHARACTER SET {details['charset']} COLLATE {details['collation']}"
-        rows(connection, f"CREATE DATABASE {quoted(name)} {characters}")
+        rows(connection, f"CREATE DATABASE {quoted(name)} {_characters(details)}")
+
+
+def exchange(address: DatabaseAddress, fresh: str, gone: str, details: Details) -> None:
+    """Let the tables of a database beside come in, and the present ones go to another, all in one instant.
+
+    Whoever writes meanwhile writes to the one or to the other. Code of the present ones (views, triggers, routines,
+    events) is removed, and has to be loaded anew. Raises AnswerNo where this account may not make such databases.
+    """
+    make_empty(address, gone, details)
+    with connected(address, database="") as connection:
+        old, new, aside = quoted(address.database), quoted(fresh), quoted(gone)
+        rows(connection, f"CREATE DATABASE IF NOT EXISTS {old} {_characters(details)}")
+        _remove_code(connection, address.database, before=True)
+        _remove_code(connection, fresh, before=True)
+        moves = [f"{old}.{one} TO {aside}.{one}" for one in _tables(connection, address.database)]
+        moves += [f"{new}.{one} TO {old}.{one}" for one in _tables(connection, fresh)]
+        if moves:
+            rows(connection, "RENAME TABLE " + ", ".join(moves))
+        _remove_code(connection, address.database, before=False)
+        rows(connection, f"ALTER DATABASE {old} {_characters(details)}")
+        rows(connection, f"DROP DATABASE {new}")
+
+
+def _tables(connection: Connection, database: str) -> list[str]:
+    query = (
+        "SELECT table_name FROM information_schema.tables WHERE table_schema = %s"
+        " AND table_type NOT IN ('VIEW', 'SYSTEM VIEW') ORDER BY 1"
+    )
+    return [quoted(str(name)) for (name,) in rows(connection, query, [database])]
+
+
+# A trigger keeps its table from being moved to another database, and an event would write while it is moved.
+_BEFORE = (("TRIGGER", "trigger_name", "triggers", "trigger_schema"), ("EVENT", "event_name", "events", "event_schema"))
+_AFTER = (("VIEW", "table_name", "views", "table_schema"),)
+
+
+def _remove_code(connection: Connection, database: str, *, before: bool) -> None:
+    for kind, column, listed, of in _BEFORE if before else _AFTER:
+        query = f"SELECT {column} FROM information_schema.{listed} WHERE {of} = %s"
+        for (name,) in rows(connection, query, [database]):
+            rows(connection, f"DROP {kind} IF EXISTS {quoted(database)}.{quoted(str(name))}")
+    if not before:
+        query = "SELECT routine_type, routine_name FROM information_schema.routines WHERE routine_schema = %s"
+        for kind, name in rows(connection, query, [database]):
+            rows(connection, f"DROP {kind} IF EXISTS {quoted(database)}.{quoted(str(name))}")
+
+
+def _characters(details: Details) -> str:
+    return f"CHARACTER SET {details['charset']} COLLATE {details['collation']}"
+
+
+def exists(address: DatabaseAddress, name: str) -> bool:
+    """Whether the server has a database of a name."""
+    with connected(address, database="") as connection:
+        query = "SELECT 1 FROM information_schema.schemata WHERE schema_name = %s"
+        return bool(rows(connection, query, [name]))
 
 
 def drop(address: DatabaseAddress, name: str) -> None:

@@ -78,6 +78,12 @@ def definitions(address: DatabaseAddress) -> list[Part]:
     ]
 
 
+def code(address: DatabaseAddress) -> list[Part]:
+    """What is neither a table nor a row: triggers, routines, events, views."""
+    ignored = _ignored_views(address)
+    return [[*_ONLY_CODE, "--events", *ignored], lambda sink: _write_views(address, sink)]
+
+
 def only_events(address: DatabaseAddress) -> list[Part]:
     """Events alone, which start to work as soon as they are there."""
     return [

@@ -242,6 +242,16 @@ class PostgresqlDatabase(ServerDatabase):
         """Dropping writes everything out that the server holds, which the way back need not wait for."""
         self._drop(beside(self.address.database, "old", move.LONGEST_NAME))
 
+    def sets_aside(self) -> bool:
+        return True
+
+    def set_aside(self) -> PostgresqlDatabase | None:
+        gone = beside(self.address.database, "old", move.LONGEST_NAME)
+        if not move.exists(self.address, gone):
+            return None
+        move.let_in(self.address, gone)
+        return PostgresqlDatabase(replace(self.address, database=gone, snapshot=""))
+
     def why_no_clone(self) -> str:
         return "; ".join(what for what, _ in self.lacks())
 

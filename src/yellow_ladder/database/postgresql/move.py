@@ -215,8 +215,19 @@ def drop(connection: Connection, name: str) -> None:
     connection.execute(command("DROP DATABASE IF EXISTS {} WITH (FORCE)", name))
 
 
+def let_in(address: DatabaseAddress, name: str, *, allowed: bool = True) -> None:
+    """Let sessions into a database, or keep every new one out."""
+    with connected(address, database=maintenance(address)) as connection:
+        if connection.execute("SELECT 1 FROM pg_database WHERE datname = %s", [name]).fetchone():
+            connection.execute(command("ALTER DATABASE {} ALLOW_CONNECTIONS " + str(allowed).lower(), name))
+
+
 def swap(address: DatabaseAddress, fresh: str, gone: str, within_s: float = 15.0) -> None:
-    """Rename the database away and another into its place, in one transaction; sessions there are ended."""
+    """Rename the database away and another into its place, in one transaction; sessions there are ended.
+
+    Nobody is let into the one that goes: a program that connects again at once would keep it from being renamed.
+    """
+    let_in(address, address.database, allowed=False)
     end = time.monotonic() + within_s
     while True:
         try:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import sqlite3
+import time
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import AbstractContextManager
 from pathlib import Path
@@ -30,14 +31,15 @@ from yellow_ladder.database.port import (
 from yellow_ladder.database.row_changes import csv_path, paired
 from yellow_ladder.database.sqlite import changes as sqlite_changes
 from yellow_ladder.database.sqlite import look
-from yellow_ladder.database.sqlite.locks import lock_holders
+from yellow_ladder.database.sqlite.locks import holders_of, lock_holders
 from yellow_ladder.database.sqlite.look import quoted
-from yellow_ladder.database.sqlite.rights import connect, owner_of
+from yellow_ladder.database.sqlite.rights import connect, may_write, owner_of
 from yellow_ladder.durable import sync_folder
-from yellow_ladder.errors import AnswerNo, BadInput, Problem
+from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
 from yellow_ladder.files.copying import copy_bytes, remove_entry
 
 BUSY_S = 5.0
+_LET_GO_WITHIN_S = 5.0
 _PAGES_A_STEP = 4096
 _CHUNK_ROWS, _CHUNK_BYTES = 4_000, 8 * 1024**2
 # They belong to one state of the file: beside another one, SQLite would take them for its own.
@@ -108,11 +110,18 @@ class SqliteDatabase(Answering, WithoutClone):
         return f"SQLite {sqlite3.sqlite_version}"
 
     def size_bytes(self) -> int:
-        return sum(path.stat().st_size for path in self.own_files() if path.exists())
+        return sum(path.stat().st_size for path in self._files() if path.exists())
 
     def own_files(self) -> tuple[Path, ...]:
-        path = self.address.path
+        return (*self._files(), *self._files(self._aside()))
+
+    def _files(self, path: Path | None = None) -> tuple[Path, ...]:
+        path = path or self.address.path
         return (path, *(path.with_name(path.name + ending) for ending in _COMPANIONS))
+
+    def _aside(self) -> Path:
+        """Where putting back sets the present file aside."""
+        return self.address.path.with_name(f".{self.address.path.name}.aside")
 
     def tables(self) -> list[Table]:
         query = (
@@ -148,18 +157,25 @@ class SqliteDatabase(Answering, WithoutClone):
     def writers(self) -> list[int]:
         return lock_holders(self.address.path)
 
+    def holders(self) -> list[int]:
+        return sorted({pid for one in self._files() for pid in holders_of(one)})
+
     def sessions(self) -> list[Session]:
         """Nobody keeps a list."""
         return []
 
     def lacks(self) -> list[tuple[str, str]]:
         path = self.address.path
-        if path.is_file() and not (os.access(path, os.W_OK) and os.access(path.parent, os.W_OK)):
+        if path.is_file() and not may_write(path):
+            owner = owner_of(path)
+            if owner is not None:
+                what = f"{path} is worked on as its owner or its folder's (uid {owner[0]}), who may not write there"
+                return [(what, f"chown -R {owner[0]} {path.parent}, or let root own every folder above it")]
             return [(f"this account cannot write {path} and beside it", "run yl as root")]
         return []
 
     def unfinished(self) -> str:
-        journal = self.own_files()[3]
+        journal = self._files()[3]
         with contextlib.suppress(OSError):
             with os.fdopen(nolinks.open_regular(journal), "rb") as stream:
                 is_hot = any(stream.read(8))
@@ -233,7 +249,7 @@ class SqliteDatabase(Answering, WithoutClone):
 
     def is_same_as_backup(self, backup: Path) -> bool:
         """Only a file without a filled write-ahead log can be compared by its bytes."""
-        wal = self.own_files()[1]
+        wal = self._files()[1]
         if wal.exists() and wal.stat().st_size:
             return False
         with os.fdopen(nolinks.open_regular(self.address.path), "rb") as ours, backup.open("rb") as theirs:
@@ -304,19 +320,60 @@ class SqliteDatabase(Answering, WithoutClone):
         return {"uid": status.st_uid, "gid": status.st_gid, "mode": status.st_mode & 0o7777}
 
     def restore_from(self, backup: Path, details: Details) -> None:
-        """A log of the newer database must go first: SQLite would replay it into the older one."""
+        """The present file goes with its log and its journal: beside an older one, SQLite would replay them into it."""
         path = self.address.path
         fresh = path.with_name(f".{path.name}.restored")
         remove_entry(fresh)
         copy_bytes(backup, fresh)
         nolinks.set_owner(fresh, details["uid"], details["gid"])
         nolinks.set_mode(fresh, details["mode"])
-        for companion in self.own_files()[1:]:
-            remove_entry(companion)
+        with self._nobody_writing():
+            self._move_aside()
+            # In one instant: a kill leaves the newer file or the older one, never a part of it.
+            nolinks.rename(fresh, path)
         nolinks.sync_folder(path.parent)
-        # In one instant: a kill leaves the newer file or the older one, never a part of it.
-        nolinks.rename(fresh, path)
-        nolinks.sync_folder(path.parent)
+
+    @contextlib.contextmanager
+    def _nobody_writing(self) -> Iterator[None]:
+        """Keep writers waiting, so that none is in the middle of a transaction; one that waits goes on in the file that
+        was set aside, and has it open. What is no database any more has no writers.
+        """
+        with contextlib.ExitStack() as held:
+            with contextlib.suppress(LadderError, sqlite3.Error):
+                connection = held.enter_context(self._connected(write=True))
+                connection.execute("BEGIN IMMEDIATE")
+            yield
+
+    def _move_aside(self) -> None:
+        """A second attempt after a kill finds the file moved, or the older one in its place already."""
+        if nolinks.is_there(self.address.path):
+            self.drop_leftovers()
+        for place, aside in zip(self._files()[::-1], self._files(self._aside())[::-1], strict=True):
+            if nolinks.is_there(place):
+                nolinks.rename(place, aside)
+        nolinks.sync_folder(self.address.path.parent)
+
+    def sets_aside(self) -> bool:
+        return True
+
+    def set_aside(self) -> SqliteDatabase | None:
+        """Whoever had the file open may still be writing to it under its new name."""
+        aside = self._aside()
+        if not nolinks.is_there(aside):
+            return None
+        end = time.monotonic() + _LET_GO_WITHIN_S
+        while holders := [pid for one in self._files(aside) for pid in holders_of(one)]:
+            if time.monotonic() > end:
+                text = f"process {holders[0]} still has the database `{self.address.name}` open that was set aside"
+                remedy = f"see what it is, and end it: ps -fp {holders[0]}"
+                raise AnswerNo(Problem("still-written-to", text, remedy, str(aside)))
+            time.sleep(0.05)
+        return SqliteDatabase(DatabaseAddress(self.address.name, "sqlite", aside))
+
+    def drop_leftovers(self) -> None:
+        """Its log and its journal go with it."""
+        for path in self._files(self._aside())[::-1]:
+            remove_entry(path)
 
     def ledger(self) -> list[LedgerEntry]:
         with self._connected() as connection:

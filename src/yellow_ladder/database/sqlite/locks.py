@@ -34,3 +34,23 @@ def _holder(path: Path, at: int) -> int | None:
         finally:
             os.close(descriptor)
     return None
+
+
+def holders_of(path: Path) -> list[int]:
+    """Process ids that have a file open, whatever its name was when they opened it; none of this process."""
+    try:
+        wanted = nolinks.status_of(path)
+    except OSError:
+        return []
+    found = []
+    for process in Path("/proc").iterdir():
+        if not process.name.isdigit() or int(process.name) == os.getpid():
+            continue
+        with contextlib.suppress(OSError):  # it ended meanwhile, or is another account's
+            for one in (process / "fd").iterdir():
+                with contextlib.suppress(OSError):
+                    status = one.stat()
+                    if (status.st_dev, status.st_ino) == (wanted.st_dev, wanted.st_ino):
+                        found.append(int(process.name))
+                        break
+    return found

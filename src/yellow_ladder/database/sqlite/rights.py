@@ -14,13 +14,16 @@ import contextlib
 import ctypes
 import os
 import sqlite3
+import struct
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 from yellow_ladder import nolinks
 
-_libc = ctypes.CDLL(None)
+_libc = ctypes.CDLL(None, use_errno=True)
+_CAPABILITY_VERSION, _READ_SEARCH = 0x20080522, 2  # linux/capability.h
+_THIS_THREAD = struct.pack("Ii", _CAPABILITY_VERSION, 0)
 
 
 def owner_of(path: Path) -> tuple[int, int] | None:
@@ -48,12 +51,28 @@ def rights_of(owner: tuple[int, int] | None) -> Iterator[None]:
     os.setgroups([])
     _libc.setfsgid(owner[1])
     _libc.setfsuid(owner[0])
+    _keep_reaching()
     try:
         yield
     finally:
         _libc.setfsuid(0)
         _libc.setfsgid(0)
         os.setgroups(groups)
+
+
+def _keep_reaching() -> None:
+    """Leave the right to walk and to read: a folder above may be closed to the owner. To write, his own must do."""
+    held = ctypes.create_string_buffer(24)
+    if _libc.capget(_THIS_THREAD, held) == 0:
+        effective, permitted, inheritable, *high = struct.unpack("6I", held.raw)
+        effective |= permitted & (1 << _READ_SEARCH)
+        _libc.capset(_THIS_THREAD, struct.pack("6I", effective, permitted, inheritable, *high))
+
+
+def may_write(path: Path) -> bool:
+    """Whether work on a file, and beside it, will be let happen."""
+    with rights_of(owner_of(path)):
+        return all(os.access(place, os.W_OK, effective_ids=True) for place in (path, path.parent))
 
 
 def connect(path: str, owner: tuple[int, int] | None, **wishes: Any) -> sqlite3.Connection:
