@@ -6,6 +6,7 @@ import os
 import shutil
 import subprocess
 import tarfile
+import zipfile
 from collections.abc import Callable
 from pathlib import Path
 from typing import Literal
@@ -27,6 +28,7 @@ from yellow_ladder.files.manifest import (
     take_manifest,
 )
 from yellow_ladder.files.unpack import Limits, read_contents, unpack_archive
+from yellow_ladder.release.source import read_source
 
 WRITE: dict[str, Literal["w:gz", "w:xz", "w:"]] = {".tar.gz": "w:gz", ".tar.xz": "w:xz", ".tar": "w:"}
 LIMITS = Limits(4096, announced=True)
@@ -172,3 +174,83 @@ def repack_without_sheet(archive: Path, target: Path, tree: Path) -> str:
     archive.unlink()
     shutil.rmtree(tree)
     return sheet.replace("unpacked_bytes", 'top = "vendor-name-1.0"\nunpacked_bytes')
+
+
+def zipped(target: Path, tree: Path, top: str) -> None:
+    with zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED) as archive:
+        for path in sorted(tree.rglob("*")):
+            name = f"{top}/{path.relative_to(tree)}"
+            if path.is_symlink():
+                link = zipfile.ZipInfo(name)
+                link.external_attr = 0o120777 << 16
+                archive.writestr(link, os.readlink(path))
+            else:
+                archive.write(path, name)
+
+
+def test_a_zip_archive_comes_out_as_it_went_in(tmp_path: Path) -> None:
+    tree, out = tmp_path / "tree", tmp_path / "out"
+    (tree / "bin").mkdir(parents=True)
+    (tree / "bin" / "run").write_text("#!/bin/sh\n")
+    (tree / "bin" / "run").chmod(0o755)
+    (tree / "link").symlink_to("bin/run")
+    zipped(tmp_path / "release.zip", tree, "vendor-1.0")
+    out.mkdir()
+    unpacked = unpack_archive(tmp_path / "release.zip", out, LIMITS)
+    assert unpacked.digests.keys() == {"bin/run"}
+    assert {name: one.what for name, one in read_contents(tmp_path / "release.zip", LIMITS).items()} == {
+        "bin/run": unpacked.digests["bin/run"], "link": "link:bin/run",
+    }  # fmt: skip
+    expected, found = take_manifest(tree), take_manifest(out)
+    assert [one for one in compare_manifests(expected, found) if one.path != "bin"] == []
+
+
+def hostile_zip(path: Path, name: str, content: bytes = b"x", mode: int = 0o100644) -> Path:
+    with zipfile.ZipFile(path, "w") as archive:
+        info = zipfile.ZipInfo(name)
+        info.external_attr = mode << 16
+        archive.writestr(info, content)
+    return path
+
+
+@pytest.mark.parametrize(
+    ("name", "content", "mode"),
+    [
+        ("../outside", b"x", 0o100644),
+        ("/etc/quaybook-was-here", b"x", 0o100644),
+        ("link", b"/etc", 0o120777),
+        ("device", b"", 0o020644),
+        ("large", bytes(10_000), 0o100644),
+    ],
+)
+def test_a_hostile_zip_is_refused(name: str, content: bytes, mode: int, tmp_path: Path) -> None:
+    (tmp_path / "out").mkdir()
+    archive = hostile_zip(tmp_path / "release.zip", name, content, mode)
+    with pytest.raises(BadInput) as refused:
+        unpack_archive(archive, tmp_path / "out", LIMITS)
+    assert refused.value.problems[0].code == "archive-refused"
+
+
+def test_a_damaged_or_locked_zip_is_never_taken_for_whole(tmp_path: Path) -> None:
+    (tmp_path / "out").mkdir()
+    archive = hostile_zip(tmp_path / "release.zip", "file", b"abcdef" * 100)
+    raw = bytearray(archive.read_bytes())
+    raw[60] ^= 1
+    archive.write_bytes(raw)
+    with pytest.raises(BadInput) as refused:
+        unpack_archive(archive, tmp_path / "out", LIMITS)
+    assert refused.value.problems[0].code == "archive-damaged"
+    archive.write_bytes(raw[:80])
+    with pytest.raises(BadInput):
+        read_contents(archive, LIMITS)
+
+
+def test_nothing_in_a_source_is_passed_over_without_a_word(tmp_path: Path) -> None:
+    build_releases(tmp_path)
+    (tmp_path / "quaybook-9.0.7z").write_bytes(b"7z")
+    (tmp_path / "quaybook-9.1.release.toml").write_text("format = 1\n")
+    (tmp_path / "quaybook-9.2.zip").write_bytes(b"no zip at all")
+    problems = {one.code: one for one in read_source(tmp_path, "quaybook").problems}
+    assert "yl pack" in problems["archive-unread"].remedy
+    assert "quaybook-9.1.release.toml" in problems["no-archive"].message
+    assert "quaybook-9.2.zip" in problems["archive-damaged"].message

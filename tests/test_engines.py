@@ -382,9 +382,12 @@ def test_going_back_waits_where_what_is_newer_cannot_be_kept(engine: str, engine
     ask(demo, "INSERT INTO notices (posted, title, body) VALUES ('2026-11-23', 'Fog', 'Mind the horn')")
     with locked_berths(demo, engine):
         answer = demo.yl("descend", "--yes", "--json")
-    assert answer.code == 3, answer
-    assert "newer-not-kept" in [problem["code"] for problem in answer.problems]
-    assert demo.yl("descend", "--yes").code == 0
+    if engine == "postgresql":
+        assert answer.code == 0, "sessions of others are ended there"
+    else:
+        assert answer.code == 3, answer
+        assert "newer-not-kept" in [problem["code"] for problem in answer.problems]
+        assert demo.yl("descend", "--yes").code == 0
     assert picture_of(demo.site()) == before
     (kept,) = (demo.folder / ".ladder/climbs").glob("*/written-since/rows/main.notices.csv")
     assert "Mind the horn" in kept.read_text()

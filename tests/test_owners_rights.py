@@ -163,6 +163,7 @@ def test_a_service_in_a_folder_of_the_sites_account_runs_as_that_account(make_de
     assert process.environ().keys() <= {
         "PATH",
         "PWD",
+        "YELLOW_LADDER_SERVICE",
         "LANG",
         "LANGUAGE",
         "TZ",

@@ -141,7 +141,7 @@ def test_whatever_a_secret_is_it_is_masked(key: str, value: str) -> None:
         ('command = ["head", "-c", "600", "/dev/urandom"]\npattern = "quaybook (.*)"', "nothing matches the pattern"),
         ('command = ["true"]', "the answer is empty"),
         ('file = "etc/no-such-file"', "No such file"),
-        ('file = "etc"', "Is a directory"),
+        ('file = "etc"', "not a regular file"),
     ],
 )  # fmt: skip
 def test_a_probe_that_misbehaves_is_a_finding_and_blocks_no_other(idle: Demo, probe: str, told: str) -> None:

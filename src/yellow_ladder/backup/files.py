@@ -21,6 +21,7 @@ from yellow_ladder.backup.catalog import (
     read_manifest,
 )
 from yellow_ladder.backup.reading import read_through
+from yellow_ladder.database.clusters import clusters_among
 from yellow_ladder.durable import private_folder, write_whole
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.events import Listener, Progress, Unit
@@ -129,6 +130,13 @@ def _write(making: Making, stem: str, known: Mapping[str, Entry]) -> Archived:
         archived = write_archive(archive, _sources(making.site, known), tell)
     except OSError as fault:
         raise explained(fault) from fault
+    live = [one.folder for one in clusters_among(making.site.root, archived.trees[ROOT_PREFIX]) if one.is_live]
+    if live:
+        text = (
+            f"a database server is at work in {live[0]}: copies of its files, taken one by one, would be no copy of it"
+        )
+        remedy = "move its data folder out of root, and name its databases in [[databases]]: they are dumped"
+        raise AnswerNo(Problem("live-server-inside", text, remedy, str(live[0])))
     write_whole(listed, manifest_to_lines(_one_manifest(archived)))
     note_sums(making.folder, {listed.name: sha256_of(listed)})
     return archived

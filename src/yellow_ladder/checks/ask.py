@@ -11,6 +11,7 @@ from yellow_ladder.checks.data import (
     long_transactions,
     objects_work,
     schema_as_expected,
+    servers_apart,
 )
 from yellow_ladder.checks.files import core_edits, data_folders, set_id_files, unclaimed_files, unreadable_files
 from yellow_ladder.checks.machine import clock, free_space, rights_to_place, space_for_climb, state_on_same_disk
@@ -45,6 +46,7 @@ SITE_CHECKS: dict[str, Check] = {
     "database objects": objects_work,
     "transactions": long_transactions,
     "schema": schema_as_expected,
+    "database servers": servers_apart,
     "services": services_controllable,
     "ports": ports_right,
     "accounts": accounts_fit,

@@ -8,6 +8,8 @@ from collections.abc import Iterator
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.errors import BadInput
 from yellow_ladder.files.reading import read_regular
+from yellow_ladder.release.moves import moved
+from yellow_ladder.release.sheet import Move
 from yellow_ladder.route import Route
 from yellow_ladder.settings.decide import Fate, decide_along
 from yellow_ladder.settings.formats import read_settings_file
@@ -61,6 +63,9 @@ def mode_switches(at: Circumstances) -> Iterator[Finding]:
 def settings_changes(at: Circumstances, route: Route) -> Iterator[Finding]:
     """Which of the site's settings do the releases on the way retire, rename or newly require?"""
     keys = {file: settings.values().keys() for file, settings in _readable(at)}
+    for version, file in _not_made(at, route):
+        seen = f"{version} changes settings in {file}, which keep.settings does not name: they would not be made"
+        yield stop("settings changes", seen, f'add {{ file = "{file}" }} to keep.settings')
     way = [(str(rung.to_version), rung.release.sheet) for rung in route.rungs]
     for one in decide_along(keys, way):
         if one.fate is Fate.RENAMED:
@@ -76,6 +81,20 @@ def settings_changes(at: Circumstances, route: Route) -> Iterator[Finding]:
         elif one.fate is Fate.ADDED:
             seen = f"{one.version} requires {one.key}, which is not set in {one.file}"
             yield warn("settings changes", seen, f"the default {one.value!r} is put in; correct it after")
+
+
+def _not_made(at: Circumstances, route: Route) -> Iterator[tuple[str, str]]:
+    """(version, path here) of settings files that releases on the way change and that nobody carries as settings."""
+    named = {spec.file for spec in at.site.record.keep.settings}
+    back: list[list[Move]] = []
+    for rung in route.rungs:
+        back.append([Move.model_validate({"from": one.to, "to": one.from_}) for one in rung.release.sheet.files.moved])
+        for change in rung.release.sheet.settings:
+            path = change.file
+            for moves in reversed(back):
+                path = moved(path, moves)
+            if path not in named and path in at.survey.manifest:
+                yield str(rung.to_version), path
 
 
 def settings_elsewhere(at: Circumstances, route: Route) -> Iterator[Finding]:

@@ -49,8 +49,12 @@ def maintenance_flag(at: Circumstances) -> Iterator[Finding]:
         yield stop("maintenance", f"a maintenance flag is left over: {flag}", remedy)
     elif flag is not None and not os.access(flag.parent, os.W_OK):
         yield stop("maintenance", f"the maintenance flag {flag} cannot be written", "correct maintenance.flag")
+    elif at.site.record.maintenance.closed is None:
+        seen = "the site is open and can be closed, and nothing says that it is closed then"
+        yield warn("maintenance", seen, 'name a page that users meet then: maintenance.closed = { url = "…" }')
     else:
-        yield ok("maintenance", "the site is open and can be closed")
+        page = at.site.record.maintenance.closed
+        yield ok("maintenance", f"the site is open; closed, {at.site.filled(page.url)} will answer {page.status}")
 
 
 def left_over_work(at: Circumstances) -> Iterator[Finding]:

@@ -8,7 +8,7 @@ import sys
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import IO, TYPE_CHECKING, Any, TypeVar, cast
 
 import click
 
@@ -89,13 +89,18 @@ class LadderCommand(click.Command):
 
 def console(choices: Choices, *, errors: bool = False) -> Console:
     """A console for results (standard output) or for everything else (standard error)."""
-    from yellow_ladder.report.terminal import SteadyConsole
+    from yellow_ladder.report.terminal import SteadyConsole, Trimmed
 
     stream = sys.stderr if errors else sys.stdout
     is_live = stream.isatty() and not choices.plain
     width = None if stream.isatty() or "COLUMNS" in os.environ else 100
     return SteadyConsole(
-        file=stream, no_color=not is_live, highlight=False, emoji=False, width=width, force_terminal=is_live
+        file=stream if is_live else cast("IO[str]", Trimmed(stream)),
+        no_color=not is_live,
+        highlight=False,
+        emoji=False,
+        width=width,
+        force_terminal=is_live,
     )
 
 

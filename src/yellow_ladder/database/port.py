@@ -199,6 +199,17 @@ class Database(Protocol):
         What an earlier call has set aside is gone then: look at it before.
         """
 
+    def keep_others_out(self) -> None:
+        """Keep other sessions from writing until `let_others_in`, by means of the engine, where it has any for one
+        database that this account may use; sessions that are there are ended then. May be repeated.
+        """
+
+    def let_others_in(self) -> None:
+        """Undo that; may be repeated."""
+
+    def data_folder(self) -> Path | None:
+        """Where the server keeps its data on this machine, None where it does not say, or is another machine's."""
+
     def sets_aside(self) -> bool:
         """Whether putting back can set the present database aside; where it cannot, a copy must be kept before."""
 

@@ -40,6 +40,12 @@ class ServerDatabase(Answering):
         """Only the server itself."""
         return []
 
+    def keep_others_out(self) -> None:
+        """Not on every engine."""
+
+    def let_others_in(self) -> None:
+        """Nobody was kept out."""
+
     def is_same_as_backup(self, backup: Path) -> bool:  # noqa: ARG002
         """Backup and fingerprint are of one moment, which the server keeps."""
         return True
@@ -86,3 +92,8 @@ def size_of_folder(path: Path) -> int:
     if not path.is_dir():
         return path.stat().st_size if path.exists() else 0
     return sum(entry.stat().st_size for entry in path.iterdir() if entry.exists())
+
+
+def is_local(address: DatabaseAddress) -> bool:
+    """Whether a server is this machine's, as far as its address says."""
+    return bool(address.socket) or address.host in ("", "localhost", "127.0.0.1", "::1") or address.host.startswith("/")

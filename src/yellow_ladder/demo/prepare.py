@@ -76,6 +76,7 @@ ready = {{ url = "http://127.0.0.1:{port}/about.json", within_s = 20 }}
 
 [maintenance]
 flag = "quaybook/data/closed"
+closed = {{ url = "http://127.0.0.1:{port}/" }}
 message = "The harbour office is moving to a newer Quaybook and is back shortly."
 """
 

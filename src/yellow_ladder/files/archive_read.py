@@ -7,13 +7,17 @@ bytes than announced each end the reading with an error before anything is writt
 from __future__ import annotations
 
 import bz2
+import contextlib
 import gzip
 import io
 import lzma
+import os
 import posixpath
+import stat
 import tarfile
+import zipfile
 import zlib
-from collections.abc import Iterator, Mapping
+from collections.abc import Generator, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 from typing import IO, Any, BinaryIO, cast
@@ -22,7 +26,9 @@ import zstandard
 
 from yellow_ladder.errors import BadInput, Problem
 
-ARCHIVE_ENDINGS = (".tar.zst", ".tar.gz", ".tgz", ".tar.xz", ".tar.bz2", ".tar")
+ARCHIVE_ENDINGS = (".tar.zst", ".tar.gz", ".tgz", ".tar.xz", ".tar.bz2", ".tar", ".zip")
+# What vendors publish and nobody here can read yet.
+UNREAD_ENDINGS = (".7z", ".rar", ".deb", ".rpm", ".tar.lz", ".tar.br", ".tzst", ".txz", ".tbz2", ".war", ".jar")
 _DAMAGE = (tarfile.TarError, EOFError, OSError, lzma.LZMAError, zlib.error, zstandard.ZstdError)
 _REMEDY_FETCH = "fetch the archive again from where it was published and compare its digest"
 _REMEDY_REFUSE = "do not use this archive; ask its publisher"
@@ -113,6 +119,10 @@ def open_members(path: Path) -> Iterator[Iterator[tuple[tarfile.TarInfo, IO[byte
     """
     if not path.is_file():
         raise BadInput(Problem("no-archive", f"there is no archive at {path}", "check the release source", str(path)))
+    if path.name.endswith(".zip"):
+        with _zip_members(path) as members:
+            yield members
+        return
     try:
         with _decoded(path) as decoded:
             counted = _Counted(decoded)
@@ -133,6 +143,42 @@ def _members(
         pass
     if counted.tail.count(0) < len(counted.tail) or not counted.tail:
         raise EOFError("the end mark is missing")
+
+
+_ZIP_DAMAGE = (*_DAMAGE, zipfile.BadZipFile, RuntimeError, NotImplementedError, ValueError)
+_LONGEST_LINK_BYTES = 4096
+
+
+@contextmanager
+def _zip_members(path: Path) -> Iterator[Iterator[tuple[tarfile.TarInfo, IO[bytes] | None]]]:
+    """The members of a zip archive as a tar would have them; its checksums are held while they are read."""
+
+    def members(archive: zipfile.ZipFile) -> Generator[tuple[tarfile.TarInfo, IO[bytes] | None], None, None]:
+        for one in archive.infolist():
+            member = tarfile.TarInfo(one.filename)
+            # The upper half is a mode where the archive was made on Unix, and nothing elsewhere.
+            mode = one.external_attr >> 16
+            member.size, member.mode = one.file_size, stat.S_IMODE(mode) or (0o755 if one.is_dir() else 0o644)
+            if one.is_dir():
+                member.type, member.size = tarfile.DIRTYPE, 0
+                yield member, None
+            elif stat.S_ISLNK(mode):
+                member.type, member.size = tarfile.SYMTYPE, 0
+                with archive.open(one) as content:
+                    member.linkname = os.fsdecode(content.read(_LONGEST_LINK_BYTES))
+                yield member, None
+            elif mode and not stat.S_ISREG(mode) and stat.S_IFMT(mode):
+                member.type = tarfile.CHRTYPE  # refused like every special file
+                yield member, None
+            else:
+                with archive.open(one) as content:
+                    yield member, content
+
+    try:
+        with zipfile.ZipFile(path) as archive, contextlib.closing(members(archive)) as found:
+            yield found
+    except _ZIP_DAMAGE as fault:
+        raise damaged(path, fault) from fault
 
 
 def safe_path(path: Path, name: str) -> str:

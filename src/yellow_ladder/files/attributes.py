@@ -10,6 +10,7 @@ from __future__ import annotations
 import base64
 import errno
 import os
+import stat
 from pathlib import Path
 
 from yellow_ladder import nolinks
@@ -29,8 +30,13 @@ def read_attributes(location: str | Path | int) -> Attributes:
     """
     if isinstance(location, int):
         return _read(location)
-    with nolinks.by_itself(location) as itself:
-        return _read(itself)
+    try:
+        with nolinks.by_itself(location) as itself:
+            return _read(itself)
+    except nolinks.LinkInTheWay:
+        if stat.S_ISLNK(nolinks.status_of(location).st_mode):
+            return ()
+        raise
 
 
 def _read(location: str | int) -> Attributes:

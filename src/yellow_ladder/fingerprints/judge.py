@@ -31,6 +31,15 @@ class TableVerdict:
     rows_after: int | None
     columns_compared: int
     remarks: tuple[str, ...] = ()
+    old_rows_compared: bool = False
+
+    @property
+    def is_uncompared(self) -> bool:
+        """Whether rows that were there before were held against nothing, beyond their number."""
+        if not self.rows_before or self.rows_after is None:
+            return False
+        lost_sight = self.verdict is Verdict.AS_DECLARED and self.rows_before != self.rows_after
+        return self.verdict is Verdict.NOT_COMPARED or (lost_sight and not self.old_rows_compared)
 
     def as_record(self) -> dict[str, Any]:
         """As JSON."""
@@ -89,8 +98,7 @@ def _judge_table(
     if now is None:
         return TableVerdict(name, Verdict.DIFFERS, rows_before, None, 0, ("is gone, and no release declares it",))
     if is_volatile:
-        remark = "volatile: rewritten by the application itself"
-        return TableVerdict(name, Verdict.NOT_COMPARED, rows_before, now.rows, 0, (remark,))
+        return _judge_volatile(name, line, rows_before, now)
     faults = _row_faults(line, rows_before, now.rows)
     declared = [f"renamed from {line.origin}"] if line.origin not in (None, name) else []
     if line.rows != "same" and rows_before is not None and now.rows != rows_before:
@@ -107,6 +115,16 @@ def _judge_table(
         return TableVerdict(name, Verdict.DIFFERS, rows_before, now.rows, compared, tuple(faults))
     verdict = Verdict.AS_DECLARED if declared else Verdict.SAME
     return TableVerdict(name, verdict, rows_before, now.rows, compared, tuple(declared))
+
+
+def _judge_volatile(name: str, line: TableLine, rows_before: int | None, now: TablePrint) -> TableVerdict:
+    """Its rows are the application's own to rewrite; its columns are not."""
+    faults = [f"the column {column} is gone" for column in line.columns if column not in now.names]
+    if line.origin is not None:
+        faults += [f"the column {column} appeared" for column in now.names if column not in line.columns]
+    verdict = Verdict.DIFFERS if faults else Verdict.NOT_COMPARED
+    remarks = faults or ["volatile: rewritten by the application itself"]
+    return TableVerdict(name, verdict, rows_before, now.rows, 0, tuple(remarks))
 
 
 def _row_faults(line: TableLine, rows_before: int | None, rows_after: int) -> list[str]:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
-from yellow_ladder.files.archive_read import ARCHIVE_ENDINGS, is_archive_name, open_members, safe_path
+from yellow_ladder.files.archive_read import ARCHIVE_ENDINGS, UNREAD_ENDINGS, is_archive_name, open_members, safe_path
 from yellow_ladder.files.digests import sha256_of
 from yellow_ladder.files.unpack import UNANNOUNCED_LIMIT_BYTES, Limits
 from yellow_ladder.release.sheet import SHEET_NAME, ReleaseSheet, parse_sheet
@@ -90,7 +90,22 @@ def read_source(source: Path, product: str) -> Releases:
             releases.append(_read_release(source / name, digests.get(name, "")))
         except LadderError as fault:
             problems.extend(fault.problems)
+    problems += _passed_over(source, names)
     return sorted_out(source, product, releases, problems)
+
+
+def _passed_over(source: Path, names: Sequence[str]) -> Iterator[Problem]:
+    """What lies in a source and is no release here, each with the reason: nothing is passed over without a word."""
+    sheets = {sheet_path_beside(source / name).name for name in names if is_archive_name(name)}
+    for name in names:
+        if name.endswith(UNREAD_ENDINGS):
+            text = f"{source / name} is an archive of a kind that cannot be read here"
+            remedy = "unpack it, and make a release of the tree with `yl pack`"
+            yield Problem("archive-unread", text, remedy, str(source / name))
+        elif name.endswith(f".{SHEET_NAME}") and name not in sheets:
+            stem = name.removesuffix(f".{SHEET_NAME}")
+            text = f"the sheet {source / name} has no archive beside it"
+            yield Problem("no-archive", text, f"put {stem}.tar.zst (or .zip, .tar.gz, …) there too", str(source / name))
 
 
 def sorted_out(

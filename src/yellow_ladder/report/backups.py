@@ -39,11 +39,13 @@ def backups_page(backups: Sequence[Backup]) -> Page:
     """All backups, oldest first."""
     if not backups:
         return Page().add(Text("No backups yet."), next_command(("yl backup make", "make one")))
-    ruled = table(["backup", "version", "made", "files", "size", "builds upon"], right=[3, 4])
+    # The name says the version. It tells backups apart, and is never cut.
+    upon = ["builds upon"] if any(one.bases for one in backups) else []
+    ruled = table(["backup", "made", "files", "size", *upon], right=[2, 3], fold=[0])
     for one in backups:
         size = bytes_in_words(one.size_bytes())
-        cells = (one.name, one.version, moment_in_words(one.made_at), f"{one.files:,}", size)
-        ruled.add_row(*cells, one.bases[-1].rsplit("-", 1)[-1] if one.bases else "")
+        cells = [one.name, moment_in_words(one.made_at), f"{one.files:,}", size]
+        ruled.add_row(*cells, *([one.bases[-1].rsplit("-", 1)[-1] if one.bases else ""] if upon else []))
     return Page().add(ruled, next_command((f"yl backup test {backups[-1].name}", "read it back once more")))
 
 

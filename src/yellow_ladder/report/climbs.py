@@ -117,7 +117,14 @@ def proof_page(proof: Proof, beyond: Beyond | None = None, *, ended: bool = True
     page = Page()
     rows, values = count_of(proof.rows_after, "row"), count_of(proof.values_compared, "value")
     files = count_of(proof.files_compared, "file")
-    if proof.is_whole:
+    missing = proof.not_compared
+    if proof.is_whole and missing:
+        share = 100 * (1 - proof.values_compared / proof.values_before) if proof.values_before else 0.0
+        page.add(verdict(f"no difference in what was compared: {values} and {files}", good=True))
+        page.add(
+            heading(f"Not compared ({share:.1f} % of the values that were there)"), bullet_list(missing, "!", CAREFUL)
+        )
+    elif proof.is_whole:
         page.add(verdict(f"nothing was lost: {rows}, {values} and {files} compared", good=True))
     else:
         page.add(verdict(f"{count_of(len(proof.faults), 'difference')} between before and now", good=False))
@@ -131,6 +138,8 @@ def proof_page(proof: Proof, beyond: Beyond | None = None, *, ended: bool = True
         ("versions", f"{proof.from_version} before, {proof.to_version} now"),
     ]
     page.add(labelled(rest))
+    if proof.declared:
+        page.add(heading("Declared by the releases, and not held against before"), bullet_list(proof.declared))
     if proof.remarks:
         page.add(bullet_list(proof.remarks))
     if not ended:
@@ -218,7 +227,8 @@ def history_page(climbs: Sequence[tuple[Climb, Sequence[JournalRecord]]], *, ste
     page = Page()
     if not climbs:
         return page.add(Text("No climbs yet."), next_command(("yl route", "the way to the newest release")))
-    ruled = table(["climb", "from", "to", "began", "took", "state"], fold=[5])
+    # Its name says from where to where: on a narrow terminal the state needs the room.
+    ruled = table(["climb", "began", "took", "state"], fold=[3])
     for climb, records in climbs:
         plan, state = climb.plan, climb.standing.state
         style = _STATE_STYLES.get(state, BAD)
@@ -227,7 +237,7 @@ def history_page(climbs: Sequence[tuple[Climb, Sequence[JournalRecord]]], *, ste
         ended = climb.standing.outcome
         style = CAREFUL if climb.standing.accepted else style
         shown = f"{ended}, on the way to {plan.beyond.to_version}" if plan.beyond else ended
-        ruled.add_row(plan.climb, plan.from_version, plan.to_version, began, took, Text(shown, style=style))
+        ruled.add_row(plan.climb, began, took, Text(shown, style=style))
     page.add(ruled)
     for climb, records in climbs:
         if climb.standing.why:

@@ -8,6 +8,9 @@ from typing import Protocol
 
 from yellow_ladder.errors import AnswerNo, Problem
 
+MARK = "YELLOW_LADDER_SERVICE"
+"""A variable in the environment of every process started from here, which what it starts has too: `name@root`."""
+
 
 class ServiceState(StrEnum):
     """Whether a service runs."""

@@ -20,7 +20,7 @@ from yellow_ladder.accounts import Account, account_for
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.services.looking import about_process
-from yellow_ladder.services.port import About, ServiceState, not_ready, not_stopped
+from yellow_ladder.services.port import MARK, About, ServiceState, not_ready, not_stopped
 from yellow_ladder.services.readiness import readiness_of, wait_until_ready
 from yellow_ladder.site.service_records import ProcessRecord
 from yellow_ladder.site.site import Site
@@ -113,7 +113,11 @@ class ProcessService:
         run = [self._site.filled(word) for word in self._spec.run]
         account = self._account(run)
         own = account.environment(os.environ) if account else os.environ
-        environment = {**own, **{name: self._site.filled(value) for name, value in self._spec.environment.items()}}
+        environment = {
+            **own,
+            MARK: self._mark,
+            **{name: self._site.filled(value) for name, value in self._spec.environment.items()},
+        }
         with contextlib.ExitStack() as stack:
             try:
                 output = stack.enter_context(self._opened_log())
@@ -131,6 +135,19 @@ class ProcessService:
             except OSError as fault:
                 where = fault.filename or run[0]
                 raise not_ready(self.name, f"{where}: {fault.strerror}", "correct what the site file says") from fault
+
+    @property
+    def _mark(self) -> str:
+        return f"{self.name}@{self._site.root}"
+
+    def _strays(self) -> list[psutil.Process]:
+        """What was started by the service and left its family: a daemon, a child whose parent has ended."""
+        found = []
+        for process in psutil.process_iter():
+            with contextlib.suppress(psutil.Error, OSError):
+                if process.environ().get(MARK) == self._mark and process.status() != psutil.STATUS_ZOMBIE:
+                    found.append(process)
+        return found
 
     def _opened_log(self) -> IO[bytes]:
         if self._log is None:
@@ -156,10 +173,11 @@ class ProcessService:
     def stop(self) -> None:
         """Children are stopped with their parent: stopped means that nothing of it is left."""
         process = self.process()
+        family = self._strays()
         if process is not None:
-            family = [process]
             with contextlib.suppress(psutil.NoSuchProcess):
-                family += process.children(recursive=True)
+                family += [one for one in (process, *process.children(recursive=True)) if one not in family]
+        if family:
             _, left = _signal_and_wait(family, signal.SIGTERM, self._spec.stop_within_s)
             _, left = _signal_and_wait(left, signal.SIGKILL, _HARD_STOP_S) if left else ([], [])
             if left:

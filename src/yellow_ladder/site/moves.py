@@ -7,7 +7,7 @@ from typing import Any
 
 import tomlkit
 
-_LISTS = ("data", "assets", "addons", "keys", "licences")
+_LISTS = ("data", "logs", "assets", "addons", "keys", "licences")
 
 
 def moved_text(text: str, moves: Mapping[str, str]) -> str:

@@ -10,6 +10,7 @@ from pydantic import Field, model_validator
 
 from yellow_ladder.database import DatabaseAddress, parse_address
 from yellow_ladder.documents import Record
+from yellow_ladder.files.manifest import within
 from yellow_ladder.release.values import RangeText, TreePath
 from yellow_ladder.site.backup_records import BackupWishes, SettleWishes
 from yellow_ladder.site.service_records import AnyService
@@ -172,6 +173,7 @@ class Keep(Record):
     }
     settings: list[SettingsFile] = []
     data: list[TreePath] = []
+    logs: list[TreePath] = []
     assets: list[TreePath] = []
     addons: list[TreePath] = []
     keys: list[TreePath] = []
@@ -180,6 +182,20 @@ class Keep(Record):
     caches: list[str] = ["__pycache__"]
     unclaimed: Literal["stop", "carry", "leave"] = "stop"
     edited: Literal["stop", "replace"] = "stop"
+
+    @property
+    def data_paths(self) -> list[str]:
+        """What is renamed into the new tree: data folders, and logs that lie in none of them."""
+        return [*self.data, *(path for path in self.logs if not within(path, self.data))]
+
+
+class ClosedPage(Record):
+    """`[maintenance.closed]`: a page that tells that users are shut out."""
+
+    url: str
+    status: int = 503
+    pattern: PatternText = ""
+    within_s: Seconds = 10.0
 
 
 class Maintenance(Record):
@@ -191,6 +207,7 @@ class Maintenance(Record):
     close: list[str] = []
     open: list[str] = []
     as_user: str = ""
+    closed: ClosedPage | None = None
 
     @model_validator(mode="after")
     def _one_way(self) -> Maintenance:
@@ -249,11 +266,10 @@ class SiteFile(Record):
             if twice:
                 raise ValueError(f"names the {what} {twice[0]!r} twice")
         known = {database.name for database in self.databases}
-        for probe in self.versions:
-            if probe.query and probe.database not in known:
-                raise ValueError(f"has a schema probe of the database {probe.database!r}, which is not in it")
-            if probe.process and probe.process not in [service.name for service in self.services]:
-                raise ValueError(f"has a probe of the service {probe.process!r}, which is not in it")
+        unheld = [service for service in self.services if service.holds and service.holds not in known]
+        if unheld:
+            raise ValueError(f"has a service {unheld[0].name!r} that holds {unheld[0].holds!r}, a database not in it")
+        self._see_probes(known)
         for check in self.checks:
             if check.query and check.database not in known:
                 raise ValueError(
@@ -262,3 +278,10 @@ class SiteFile(Record):
         if not any(probe.of == "disk" and not probe.part for probe in self.versions):
             raise ValueError('needs one [[versions]] with of = "disk" and without `part`')
         return self
+
+    def _see_probes(self, databases: set[str]) -> None:
+        for probe in self.versions:
+            if probe.query and probe.database not in databases:
+                raise ValueError(f"has a schema probe of the database {probe.database!r}, which is not in it")
+            if probe.process and probe.process not in [service.name for service in self.services]:
+                raise ValueError(f"has a probe of the service {probe.process!r}, which is not in it")

@@ -40,6 +40,7 @@ class ServiceRecord(Record):
     ports: list[Annotated[int, Field(ge=1, le=65535)]] = []
     stop_within_s: Seconds = 20.0
     as_user: str = ""
+    holds: str = ""
 
     @property
     def wanted_account(self) -> str:

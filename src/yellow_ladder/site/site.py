@@ -102,7 +102,7 @@ class Site:
 
     def tree_rules(self) -> TreeRules:
         """How the tree below root is looked at: what `skipped` says is left out, data folders are not read."""
-        return TreeRules(frozenset(self._left_alone()), self._caches(), tuple(self.record.keep.data))
+        return TreeRules(frozenset(self._left_alone()), self._caches(), tuple(self.record.keep.data_paths))
 
     def skipped(self) -> Skip:
         """Which tree paths below root are no files of the site: databases' own, the flag, pid files, caches."""
@@ -138,7 +138,7 @@ class Site:
 
     def is_data(self, path: str) -> bool:
         """Whether a tree path belongs to a data folder."""
-        return within(path, self.record.keep.data)
+        return within(path, self.record.keep.data_paths)
 
     def wanted_owner(self) -> tuple[int | None, int | None]:
         """The owner and group that the site file asks for, None where it leaves them as they were."""

@@ -82,7 +82,7 @@ def site_manifest(site: Site, known: Manifest | None = None) -> dict[str, Entry]
     """Every entry below root that is the site's; files in data folders, and untouched `known` ones, are not read."""
     skip = site.skipped()
     manifest = take_manifest(site.root, lambda path: skip(path) or site.is_data(path), known=known)
-    for folder in site.record.keep.data:
+    for folder in site.record.keep.data_paths:
         if (site.root / folder).is_dir() and not (site.root / folder).is_symlink():
             below = take_manifest(site.root / folder, _below(skip, folder), with_digests=False)
             manifest.update({f"{folder}/{path}": entry for path, entry in below.items()})

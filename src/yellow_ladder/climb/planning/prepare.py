@@ -101,7 +101,11 @@ def _plan(
             {name: schema_digest(database) for name, database in site.databases().items()},
         ),
         rungs=rungs,
-        running=tuple(name for name, about in survey.services.items() if about.state is ServiceState.RUNNING),
+        running=tuple(
+            spec.name
+            for spec in site.record.services
+            if not spec.holds and survey.services[spec.name].state is ServiceState.RUNNING
+        ),
         settings=carried.decisions,
         beyond=_beyond(prospect),
         first_copy=_wants_first_copy(prospect),

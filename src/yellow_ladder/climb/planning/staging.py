@@ -83,7 +83,7 @@ def _make_way_for_data(
 ) -> tuple[tuple[str, str], ...]:
     """Take the release's own version of each data folder out: the site's will come in its place."""
     pairs = []
-    for folder in site.record.keep.data:
+    for folder in site.record.keep.data_paths:
         if nolinks.is_there(site.root / folder):
             remove_entry(staged / after(folder))
             nolinks.make_folders((staged / after(folder)).parent)
@@ -198,7 +198,7 @@ def renamed_paths(site: Site, carried: Carried) -> Mapping[str, str]:
     """Paths in the site file that the releases on the route move."""
     keep = site.record.keep
     named = [spec.file for spec in keep.settings] + [p.file for p in site.record.versions if p.file]
-    named += [path for kind in ("data", "addons", *CARRIED_KINDS) for path in getattr(keep, kind)]
+    named += [path for kind in ("data", "logs", "addons", *CARRIED_KINDS) for path in getattr(keep, kind)]
     return {path: carried.where(path) for path in named if carried.where(path) != path}
 
 

@@ -3,10 +3,15 @@
 from __future__ import annotations
 
 import json
+import os
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
+from pathlib import Path
 from typing import Any
 
+from blake3 import blake3
+
+from yellow_ladder import nolinks
 from yellow_ladder.climb.proving.expected import data_folders_after, expected_tree, present_tree, site_after
 from yellow_ladder.climb.proving.inventory import (
     AFTER_NAME,
@@ -17,10 +22,12 @@ from yellow_ladder.climb.proving.inventory import (
     read_inventory,
     write_inventory,
 )
+from yellow_ladder.climb.proving.price import as_left, drop_scratch, see_room
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.running.run import Run
 from yellow_ladder.durable import write_json
-from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.errors import AnswerNo, LadderError, Problem
+from yellow_ladder.files.looking import READ_BYTES
 from yellow_ladder.files.manifest import (
     Entry,
     FileChange,
@@ -57,6 +64,29 @@ class Proof:
     settings_kept: int
     faults: tuple[str, ...]
     remarks: tuple[str, ...] = ()
+    values_before: int = 0
+
+    @property
+    def not_compared(self) -> list[str]:
+        """Tables whose old rows were held against nothing, with the reason."""
+        return [
+            f"{name}.{one.table} ({'; '.join(one.remarks)})"
+            for name, verdicts in self.tables.items()
+            for one in verdicts
+            if one.is_uncompared
+        ]
+
+    @property
+    def declared(self) -> list[str]:
+        """What a release declares as gone or rewritten, and was therefore not held against before."""
+        words = ("dropped", "rewritten")
+        return [
+            f"{name}.{one.table}: {remark}"
+            for name, verdicts in self.tables.items()
+            for one in verdicts
+            for remark in one.remarks
+            if one.verdict is Verdict.AS_DECLARED and remark.endswith(words)
+        ]
 
     @property
     def is_whole(self) -> bool:
@@ -65,7 +95,7 @@ class Proof:
 
     def as_record(self) -> dict[str, Any]:
         """As JSON."""
-        return {**asdict(self), "whole": self.is_whole}
+        return {**asdict(self), "whole": self.is_whole, "not_compared": self.not_compared}
 
 
 def lineages(plan: Plan, before: Inventory) -> dict[str, Lineage]:
@@ -97,6 +127,8 @@ def prove(run: Run, *, served: bool, keep: bool = True) -> Proof:
         name: tuple(judge(before.databases[name], prints[name], lines[name], run.site.database_spec(name).volatile))
         for name in prints
     }
+    for name, verdicts in tables.items():
+        tables[name] = tuple(_with_old_rows(plan, name, one, lines[name]) for one in verdicts)
     faults = [f"{name}.{v.table}: {remark}" for name, vs in tables.items() if not is_whole(vs)
               for v in vs if v.verdict is Verdict.DIFFERS for remark in v.remarks]  # fmt: skip
     file_faults, remarks = _judge_files(run, expected, found)
@@ -120,11 +152,50 @@ def prove(run: Run, *, served: bool, keep: bool = True) -> Proof:
             *version_faults(plan, after.answers),
             *ask_again(plan, served=served),
         ),
-        remarks=tuple(remarks),
+        remarks=(*_dropped_columns(lines), *remarks),
+        values_before=sum(
+            column.values
+            for one in before.databases.values()
+            for table in one.tables.values()
+            for column in table.columns.values()
+        ),
     )
     if keep:
         write_json(plan.folder / PROOF_NAME, proof.as_record())
     return proof
+
+
+def _dropped_columns(lines: Mapping[str, Lineage]) -> list[str]:
+    return [
+        f"{name}: the column {column} is dropped" for name, line in lines.items() for column in line.dropped_columns
+    ]
+
+
+def _with_old_rows(plan: Plan, name: str, verdict: TableVerdict, line: Lineage) -> TableVerdict:
+    """Where rows may come, the old ones are compared one by one with the backup, each by its key."""
+    table = line.tables.get(verdict.table)
+    if not verdict.is_uncompared or verdict.verdict is not Verdict.AS_DECLARED or table is None or table.rows != "grow":
+        return verdict
+    plain = all(
+        one.origin in (None, (verdict.table, column)) and not one.is_changed for column, one in table.columns.items()
+    )
+    if table.origin != verdict.table or not plain:
+        return verdict  # what became of its columns cannot be told row by row
+    database = site_after(plan).databases()[name]
+    try:
+        see_room(plan, database)
+        others = [one.name for one in database.tables() if one.name != verdict.table]
+        changes = database.changes_since(as_left(plan, name, set()), others)
+    except (LadderError, OSError):
+        return verdict
+    finally:
+        drop_scratch(plan)
+    changed, deleted = sum(one.changed for one in changes), sum(one.deleted for one in changes)
+    if changed or deleted:
+        faults = (f"of the rows that were there, {changed:,} have changed and {deleted:,} are gone",)
+        return replace(verdict, verdict=Verdict.DIFFERS, remarks=faults)
+    remarks = (*verdict.remarks, f"the {verdict.rows_before:,} old rows compared by key")
+    return replace(verdict, old_rows_compared=True, remarks=remarks)
 
 
 def load_proof(plan: Plan) -> Proof:
@@ -132,7 +203,8 @@ def load_proof(plan: Plan) -> Proof:
     path = plan.folder / PROOF_NAME
     try:
         record = json.loads(path.read_bytes())
-        record.pop("whole")
+        for derived in ("whole", "not_compared"):
+            record.pop(derived, None)
         tables = {name: tuple(_verdict_from(one) for one in found) for name, found in record["tables"].items()}
         lists = {name: tuple(record[name]) for name in ("faults", "remarks")}
         return Proof(**{**record, **lists, "tables": tables})
@@ -164,16 +236,40 @@ def _count(manifest: Mapping[str, Entry]) -> int:
 
 def _judge_files(run: Run, expected: Mapping[str, Entry], found: Mapping[str, Entry]) -> tuple[list[str], list[str]]:
     """Faults, and remarks about what may be: a new release writes new files of its own into data folders."""
-    folders = list(data_folders_after(run.plan).values())
+    moves = data_folders_after(run.plan)
+    folders = list(moves.values())
+    logs = [_after(path, moves) for path in run.site.record.keep.logs]
     faults, remarks = [], []
     for one in compare_manifests(expected, found):
         if one.change is FileChange.ADDED and within(one.path, folders):
             remarks.append(f"new in a data folder: {one.path}")
+        elif within(one.path, logs) and _has_only_grown(run.site.root / one.path, expected.get(one.path)):
+            remarks.append(f"log {one.path}: has grown; its beginning is the same")
         elif one.path in expected and expected[one.path].kind is Kind.FOLDER and one.change is FileChange.CONTENT:
             faults.append(f"file {one.path}: is not a folder any more")
         else:
             faults.append(f"file {one.path}: {_FILE_WORDS[one.change]}")
     return faults, remarks
+
+
+def _after(path: str, moves: Mapping[str, str]) -> str:
+    """Where a path in a data folder lies after the climb."""
+    return next((new + path[len(old) :] for old, new in moves.items() if within(path, [old])), path)
+
+
+def _has_only_grown(path: Path, before: Entry | None) -> bool:
+    """Whether a file begins with all that it held before."""
+    if before is None or before.kind is not Kind.FILE:
+        return False
+    left, digest = before.size, blake3()
+    try:
+        with os.fdopen(nolinks.open_regular(path), "rb") as stream:
+            while left and (block := stream.read(min(left, READ_BYTES))):
+                digest.update(block)
+                left -= len(block)
+    except OSError:
+        return False
+    return not left and digest.hexdigest() == before.digest
 
 
 _FILE_WORDS = {

@@ -8,7 +8,7 @@ from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.record.standing import Standing
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Step
-from yellow_ladder.climb.steps.shared import start_steps, stop_steps
+from yellow_ladder.climb.steps.shared import let_in_steps, rest_step, start_steps, stop_steps
 from yellow_ladder.climb.works.door import close_part_way, open_up
 from yellow_ladder.climb.works.going_back import (
     keep_what_is_newer,
@@ -31,6 +31,7 @@ def steps_down(plan: Plan, standing: Standing) -> list[Step]:
         Step(StepName(StepKind.BACK_CLOSE), "close the site to its users", close_part_way),
         *stop_steps(plan, StepKind.BACK_STOP),
         *(_restoring(plan, standing) if standing.has_backup else ()),
+        *let_in_steps(plan, StepKind.BACK_LET_IN),
         *start_steps(plan, StepKind.BACK_START),
         Step(StepName(StepKind.BACK_PROVE), "compare all data and files with before", prove_back),
         Step(StepName(StepKind.BACK_OPEN), "open the site to its users", open_up),
@@ -48,6 +49,7 @@ def _keeping(plan: Plan) -> Iterator[Step]:
 
 def _restoring(plan: Plan, standing: Standing) -> Iterator[Step]:
     """Give back what the backup holds; what users have written since is kept first."""
+    yield rest_step(StepKind.BACK_AT_REST)
     if standing.was_open_to_users:
         yield Step(StepName(StepKind.BACK_KEEP_NEWER), "keep what was written since", keep_what_is_newer)
     yield Step(StepName(StepKind.BACK_TREE), "put the old tree back", put_tree_back)

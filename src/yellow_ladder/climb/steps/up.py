@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Step, Work
-from yellow_ladder.climb.steps.shared import start_steps, stop_steps
+from yellow_ladder.climb.steps.shared import let_in_steps, rest_step, start_steps, stop_steps
 from yellow_ladder.climb.works.backing_up import back_up, back_up_files, copy_first, read_backup_back, take_inventory
 from yellow_ladder.climb.works.clones import clone
 from yellow_ladder.climb.works.copies import copy_after, copy_to
@@ -44,6 +44,7 @@ def _window_begins(plan: Plan) -> list[Step]:
     return [
         Step(StepName(StepKind.CLOSE), "close the site to its users", close),
         *stop_steps(plan, StepKind.STOP),
+        rest_step(StepKind.AT_REST),
         _reads(StepKind.LOOK_AT_REST, "check that nothing changed before it stopped", look_again),
         _reads(StepKind.BACKUP_FILES, "back up the files", back_up_files),
         *(
@@ -70,6 +71,7 @@ def _climbing(plan: Plan) -> Iterator[Step]:
 def _window_ends(plan: Plan) -> list[Step]:
     """The new version starts, is compared with before, and is opened."""
     return [
+        *let_in_steps(plan, StepKind.LET_IN),
         *start_steps(plan, StepKind.START),
         _reads(StepKind.PROVE, "compare all data and files with before", prove_all),
         Step(StepName(StepKind.SITE_FILE), "follow moved paths in the site file", follow),

@@ -43,9 +43,11 @@ def put_back(run: Run, backup: Backup, name: str) -> Facts:
         with contextlib.suppress(LadderError, OSError):
             if database.has_clone(run.plan.clone_place(name)):
                 database.return_to_clone(run.plan.clone_place(name), copy.details)
+                database.keep_others_out()
                 return {"way": "clone", "summary": "from the quick clone"}
     started = time.monotonic()
     load(run, backup, name)
+    database.keep_others_out()  # it is another one by now
     remember_rate(run.site, copy.engine, database.size_bytes(), time.monotonic() - started)
     return {"way": "backup", "bytes": copy.size_bytes}
 

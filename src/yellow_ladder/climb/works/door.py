@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 import os
+import re
 import stat
+import time
 from pathlib import Path
+
+import httpx
 
 from yellow_ladder import nolinks
 from yellow_ladder.accounts import account_for
@@ -14,11 +18,42 @@ from yellow_ladder.processes import Streams, run_command
 from yellow_ladder.site.site import Site
 
 _COMMAND_WITHIN_S = 60.0
+_ANSWER_WITHIN_S, _MOST_TEXT = 5.0, 100_000
 
 
 def close(run: Run) -> Facts:
-    """The work of closing the site."""
-    return {"summary": close_site(run.site)}
+    """The work of closing the site, and of seeing that it is closed."""
+    done = close_site(run.site)
+    seen = see_closed(run.site) if run.plan.running else ""
+    return {"summary": f"{done}; {seen}" if seen else done}
+
+
+def see_closed(site: Site) -> str:
+    """Ask the page that must say that the site is closed; raises AnswerNo where it goes on as if nothing were.
+
+    A flag that nobody looks for closes nothing. Without such a page, nothing is seen, and nothing said.
+    """
+    page = site.record.maintenance.closed if site.record.maintenance else None
+    if page is None:
+        return ""
+    url, end, said = site.filled(page.url), time.monotonic() + page.within_s, ""
+    while True:
+        try:
+            with httpx.Client(timeout=_ANSWER_WITHIN_S, trust_env=False) as client:
+                answer = client.get(url)
+        except httpx.HTTPError:
+            return f"{url} does not answer any more"
+        if answer.status_code == page.status and re.search(page.pattern, answer.text[:_MOST_TEXT]):
+            return f"{url} says so ({answer.status_code})"
+        said = f"it answers with {answer.status_code}"
+        if time.monotonic() > end:
+            break
+        time.sleep(0.2)
+    text = f"the site was closed, and {url} does not say so: {said}"
+    remedy = (
+        "see that the application looks for maintenance.flag, or correct maintenance.closed; nothing was changed yet"
+    )
+    raise AnswerNo(Problem("not-closed", text, remedy, url))
 
 
 def close_part_way(run: Run) -> Facts:

@@ -14,7 +14,7 @@ from yellow_ladder.climb.proving.inventory import (
 )
 from yellow_ladder.climb.proving.price import drop_scratch
 from yellow_ladder.climb.proving.proof import prove
-from yellow_ladder.climb.proving.written import only_added
+from yellow_ladder.climb.proving.written import only_added, writers_to
 from yellow_ladder.climb.record.standing import Standing
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Facts, Run
@@ -23,7 +23,7 @@ from yellow_ladder.climb.works.services import start_service, stop_service
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.fingerprints.records import DatabasePrint
 from yellow_ladder.survey.versions import judge_versions
-from yellow_ladder.words import count_of
+from yellow_ladder.words import count_of, some_of
 
 NOTHING_CHANGED = "nothing had been changed"
 DATA_DIFFER = "data-not-as-before"
@@ -33,7 +33,9 @@ def prove_all(run: Run) -> Facts:
     """Compare everything with before; raises AnswerNo with every difference."""
     proof = prove(run, served=bool(run.plan.running))
     if not proof.is_whole:
+        who = writers_to(run.site)
         remedy = f"the whole list is in {run.plan.folder / 'proof.json'}"
+        remedy += f"; {some_of(who, 3)} may be writing meanwhile" if who else ""
         raise AnswerNo([Problem("not-the-same", fault, remedy) for fault in proof.faults])
     return {"rows": proof.rows_after, "values": proof.values_compared, "files": proof.files_compared}
 

@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
+
 from yellow_ladder.climb.running.run import Facts, Run, Work
+from yellow_ladder.errors import LadderError
 from yellow_ladder.services import services_of
+from yellow_ladder.services.rest import wait_for_rest
+from yellow_ladder.words import some_of
 
 
 def stop_service(name: str) -> Work:
@@ -14,6 +19,30 @@ def stop_service(name: str) -> Work:
         return {}
 
     return do
+
+
+_REST_WITHIN_S = 10.0
+
+
+def come_to_rest(run: Run) -> Facts:
+    """See that nothing of the site is at work, whatever stop commands said; and keep others out of its databases."""
+    site = run.site
+    held = [spec.name for spec in site.record.services if spec.holds]
+    apart = [pid for one in services_of(site) if one.name in held for pid in one.about().pids]
+    wait_for_rest(site, _REST_WITHIN_S, apart)
+    others = []
+    for name, database in site.databases().items():
+        with contextlib.suppress(LadderError):  # what it needs of the database, the next step will say
+            others += [f"{one.who} on {name}" for one in database.sessions()]
+            database.keep_others_out()
+    return {"summary": f"others are connected: {some_of(others, 3)}", "connected": others} if others else {}
+
+
+def let_in(run: Run) -> Facts:
+    """Let others into the databases again; may be repeated."""
+    for database in run.site.databases().values():
+        database.let_others_in()
+    return {}
 
 
 def start_service(name: str) -> Work:

@@ -36,7 +36,7 @@ from yellow_ladder.database.port import (
     UndecodableText,
 )
 from yellow_ladder.database.row_changes import Row
-from yellow_ladder.database.server import ServerDatabase, beside, scratch_name
+from yellow_ladder.database.server import ServerDatabase, beside, is_local, scratch_name
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.copying import remove_entry
 
@@ -283,6 +283,12 @@ class MariadbDatabase(ServerDatabase):
     @property
     def _gone(self) -> str:
         return beside(self.address.database, "old", LONGEST_NAME)
+
+    def data_folder(self) -> Path | None:
+        if not is_local(self.address):
+            return None
+        with self._reading() as connection:
+            return Path(str(rows(connection, "SELECT @@datadir")[0][0]))
 
     def sets_aside(self) -> bool:
         """Where the account may make a database beside its own."""

@@ -29,6 +29,7 @@ _FIXED = {
     "statement_timeout": "0",
     "idle_in_transaction_session_timeout": "0",
     "jit": "off",
+    "default_transaction_read_only": "off",  # others may be kept from writing for a while, see `move`
 }
 Connection = psycopg.Connection[Any]
 

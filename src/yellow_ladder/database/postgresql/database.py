@@ -27,7 +27,7 @@ from yellow_ladder.database.port import (
 from yellow_ladder.database.postgresql import look, move
 from yellow_ladder.database.postgresql.connect import Connection, command, connected, plain
 from yellow_ladder.database.row_changes import Row
-from yellow_ladder.database.server import ServerDatabase, beside, scratch_name
+from yellow_ladder.database.server import ServerDatabase, beside, is_local, scratch_name
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 
 OLDEST = 13
@@ -241,6 +241,20 @@ class PostgresqlDatabase(ServerDatabase):
     def drop_leftovers(self) -> None:
         """Dropping writes everything out that the server holds, which the way back need not wait for."""
         self._drop(beside(self.address.database, "old", move.LONGEST_NAME))
+
+    def keep_others_out(self) -> None:
+        move.only_reading(self.address, only=True)
+
+    def let_others_in(self) -> None:
+        move.only_reading(self.address, only=False)
+
+    def data_folder(self) -> Path | None:
+        if not is_local(self.address):
+            return None
+        with contextlib.suppress(LadderError), self._reading() as connection:
+            ((folder,),) = connection.execute("SHOW data_directory").fetchall()
+            return Path(str(folder))
+        return None
 
     def sets_aside(self) -> bool:
         return True

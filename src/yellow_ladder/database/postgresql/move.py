@@ -63,7 +63,9 @@ def details_of(connection: Connection) -> dict[str, Any]:
     kept = ("owner", "encoding_name", "datcollate", "datctype", "datlocprovider", "daticulocale", "datlocale",
             "daticurules", "datconnlimit", "tablespace", "comment")  # fmt: skip
     found = {key: described[key] for key in kept if described.get(key) is not None}
-    found["settings"] = [list(row) for row in connection.execute(plain(_SETTINGS))]
+    settings = [list(row) for row in connection.execute(plain(_SETTINGS))]
+    # Set from here for the length of a window, it would shut the site out for ever.
+    found["settings"] = [one for one in settings if one != ["", f"{_ONLY_READING}=on"]]
     found["rights"] = None if described["datacl"] is None else [list(row) for row in connection.execute(plain(_RIGHTS))]
     return found
 
@@ -220,6 +222,23 @@ def let_in(address: DatabaseAddress, name: str, *, allowed: bool = True) -> None
     with connected(address, database=maintenance(address)) as connection:
         if connection.execute("SELECT 1 FROM pg_database WHERE datname = %s", [name]).fetchone():
             connection.execute(command("ALTER DATABASE {} ALLOW_CONNECTIONS " + str(allowed).lower(), name))
+
+
+_ONLY_READING = "default_transaction_read_only"
+
+
+def only_reading(address: DatabaseAddress, *, only: bool) -> None:
+    """Have every new session of others begin as one that only reads, and end those that are there; or undo that.
+
+    Sessions from here say otherwise for themselves. To write, others would have to say so, too.
+    """
+    with connected(address, database=maintenance(address)) as connection:
+        change = command("ALTER DATABASE {} ", address.database)
+        if not only:
+            connection.execute(change + plain(f"RESET {_ONLY_READING}"))
+            return
+        connection.execute(change + plain(f"SET {_ONLY_READING} TO on"))
+        _end_sessions(connection, [address.database])
 
 
 def swap(address: DatabaseAddress, fresh: str, gone: str, within_s: float = 15.0) -> None:

@@ -353,6 +353,15 @@ class SqliteDatabase(Answering, WithoutClone):
                 nolinks.rename(place, aside)
         nolinks.sync_folder(self.address.path.parent)
 
+    def keep_others_out(self) -> None:
+        """A file has no door; whoever still has it open is found when it is set aside."""
+
+    def let_others_in(self) -> None:
+        """Nobody was kept out."""
+
+    def data_folder(self) -> None:
+        """There is no server."""
+
     def sets_aside(self) -> bool:
         return True
 

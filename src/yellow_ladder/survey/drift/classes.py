@@ -80,12 +80,12 @@ def sift(tree: Tree, reference: Reference | None, keep: Keep) -> tuple[dict[str,
     links: dict[tuple[int, int], str] = {}
     for folder, rows in tree.by_folder():
         prefix = f"{folder}/" if folder else ""
-        if folder and within(folder, keep.data):
+        if folder and within(folder, keep.data_paths):
             files = [row for row in rows if not stat.S_ISDIR(row[1])]
             as_released.data_files += len(files)
             as_released.data_bytes += sum(row[4] for row in files)
             continue
-        is_plain = not within(folder, named) and not any(one.startswith(prefix) for one in (*named, *keep.data))
+        is_plain = not within(folder, named) and not any(one.startswith(prefix) for one in (*named, *keep.data_paths))
         for row in rows:
             path = prefix + row[0]
             wanted = known.get(path) if is_plain and row[10] else None
@@ -118,7 +118,7 @@ def classify(
     kept: dict[str, list[str]] = {}
     data_files, data_bytes = as_released.data_files, as_released.data_bytes
     for path, entry in manifest.items():
-        if within(path, keep.data):
+        if within(path, keep.data_paths):
             is_file = entry.kind is not Kind.FOLDER
             data_files, data_bytes = data_files + is_file, data_bytes + entry.size
             continue
@@ -142,7 +142,7 @@ def classify(
             edited.append(path)
     unclaimed.sort()
     missing = [path for path in known if path not in manifest and path not in as_released.paths]
-    missing = [path for path in missing if not within(path, keep.data)]
+    missing = [path for path in missing if not within(path, keep.data_paths)]
     missing = [path for path in missing if not kind_kept(path, keep) or within(path, keep.addons)]
     foreign = _foreign_folders(unclaimed, manifest, known, keep)
     return FileClasses(
@@ -216,7 +216,7 @@ def _foreign_folders(
         return {}
     settings = [one.file for one in keep.settings]
     ours = {path.split("/", 1)[0] for path in (*known, *settings)}
-    for kind in ("data", "assets", "addons", "keys", "licences"):
+    for kind in ("data", "logs", "assets", "addons", "keys", "licences"):
         ours |= {path.split("/", 1)[0] for path in getattr(keep, kind)}
     found: dict[str, list[str]] = {}
     for path in unclaimed:

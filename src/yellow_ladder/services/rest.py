@@ -1,0 +1,78 @@
+"""Whether a site is at rest: what still runs of it, whatever a stop command said."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Collection, Iterator
+
+import psutil
+
+from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.services.looking import Holder, listeners_on
+from yellow_ladder.services.port import MARK
+from yellow_ladder.site.site import Site
+
+_LOOK_EVERY_S = 0.2
+
+
+def still_at_work(site: Site, leave_out: Collection[int] = ()) -> list[Holder]:
+    """Processes that are the site's: started from here, run from below root, with its files open or in its ports.
+
+    A shell in one of the folders is somebody who looks, and does not count. Not this process and those above it.
+    """
+    me = psutil.Process()
+    apart = {me.pid, *(one.pid for one in me.parents()), *(one.pid for one in me.children(recursive=True)), *leave_out}
+    ports = {port: spec.name for spec in site.record.services if not spec.holds for port in spec.ports}
+    listening = {pid: port for port in ports for pid in listeners_on(port)}
+    found = []
+    for process in psutil.process_iter():
+        if process.pid in apart:
+            continue
+        try:
+            with process.oneshot():
+                what = _work_of(process, site, listening.get(process.pid, 0))
+                if what and process.status() != psutil.STATUS_ZOMBIE:
+                    found.append(Holder(process.pid, process.name(), process.username(), what))
+        except (psutil.NoSuchProcess, psutil.AccessDenied, psutil.ZombieProcess, OSError):
+            continue
+    return found
+
+
+def _work_of(process: psutil.Process, site: Site, port: int) -> str:
+    if port:
+        return f"listens on {port}"
+    return next(_signs(process, str(site.root)), "")
+
+
+def _signs(process: psutil.Process, root: str) -> Iterator[str]:
+    below = f"{root}/"
+    if process.exe().startswith(below):
+        yield f"runs {process.exe()}"
+    named = next((word for word in process.cmdline() if word.startswith(below)), "")
+    if named and not process.terminal():
+        yield f"runs {named}"
+    folder = process.cwd()
+    if (folder == root or folder.startswith(below)) and not process.terminal():
+        yield f"works in {folder}"
+    opened = next((one.path for one in process.open_files() if one.path.startswith(below)), "")
+    if opened:
+        yield f"has {opened} open"
+    if process.environ().get(MARK, "").endswith(f"@{root}"):
+        yield "was started as a service of the site"
+
+
+def wait_for_rest(site: Site, within_s: float, leave_out: Collection[int] = ()) -> None:
+    """Return when nothing of the site is at work any more; raises AnswerNo with the process that is, and a remedy."""
+    end = time.monotonic() + within_s
+    while True:
+        found = still_at_work(site, leave_out)
+        if not found:
+            return
+        if time.monotonic() > end:
+            first = found[0]
+            more = f", and {len(found) - 1} more" if len(found) > 1 else ""
+            who = f"process {first.pid} ({first.name}, {first.account})"
+            text = f"the services were stopped, and {who} still {first.what}{more}"
+            remedy = f"see what it is (ps -fp {first.pid}) and end it, then go on; or name it in [[services]]"
+            raise AnswerNo(Problem("not-at-rest", text, remedy, str(first.pid)))
+        time.sleep(_LOOK_EVERY_S)
