@@ -99,7 +99,10 @@ def test_a_stop_command_that_lies_is_not_believed(idle: Demo) -> None:
     head, _, rest = text.partition("[[services]]")
     words = [f'{name} = ["{script}", "{name}"]' for name in ("start", "stop", "status")]
     record = "\n".join(["[[services]]", 'name = "web"', 'kind = "commands"', *words, "", "[maintenance]"])
-    idle.prepared.file.write_text(head + record + rest.partition("[maintenance]")[2])
+    before, _, after = head.partition('[[versions]]\nof = "served"')  # it serves nothing
+    idle.prepared.file.write_text(
+        before + after[after.index("[[versions]]") :] + record + rest.partition("[maintenance]")[2]
+    )
     service = services_of(idle.site())[0]
     service.start()
     (daemon,) = still_at_work(idle.site())
