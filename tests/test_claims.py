@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import os
 import sqlite3
+from pathlib import Path
 from typing import Any
 
-from tests.conftest import Demo
+from tests.archives import SHEET
+from tests.conftest import Demo, run_program
 from yellow_ladder.release.source import sheet_in
 
 
@@ -116,3 +119,48 @@ def test_nothing_that_tells_two_things_apart_is_cut_at_80_columns(idle: Demo) ->
         assert [line for line in shown.splitlines() if line != line.rstrip()] == []
         assert max(map(len, shown.splitlines())) <= 80
     assert "climbed" in idle.yl("history", COLUMNS="80").out
+
+
+def test_a_version_is_not_read_from_a_warning(idle: Demo) -> None:
+    program = idle.folder / "tide"
+    program.write_text("#!/bin/sh\necho 'warning: 9.9 is old' >&2\necho 'tide 3.2'\n")
+    program.chmod(0o755)
+    quiet = idle.folder / "ebb"
+    quiet.write_text("#!/bin/sh\necho 'ebb 1.8' >&2\n")
+    quiet.chmod(0o755)
+    tools = "".join(f'\n[[tools]]\nname = "{one.name}"\ncommand = ["{one}"]\n' for one in (program, quiet))
+    idle.prepared.file.write_text(idle.prepared.file.read_text() + tools)
+    says = {one["part"]: one["says"] for one in idle.json("survey")["versions"] if one["part"]}
+    assert says == {"tide": "3.2", "ebb": "1.8"}
+
+
+def test_a_tree_that_was_lost_comes_back_with_its_own_owner_and_mode(idle: Demo) -> None:
+    os.chown(idle.root, 4321, 4321)
+    idle.root.chmod(0o751)
+    assert idle.yl("backup", "make").code == 0
+    assert idle.yl("backup", "restore", "--into", idle.folder / "looked-at").code == 0
+    status = (idle.folder / "looked-at" / "root").stat()
+    assert (status.st_uid, status.st_gid, status.st_mode & 0o7777) == (4321, 4321, 0o751)
+
+
+def test_a_link_out_of_ones_own_tree_is_told_as_that(tmp_path: Path) -> None:
+    (tmp_path / "tree").mkdir()
+    (tmp_path / "tree" / "release.toml").write_bytes(SHEET)
+    (tmp_path / "tree" / "link").symlink_to("../elsewhere")
+    answer = run_program("pack", tmp_path / "tree", "--into", tmp_path, folder=tmp_path)
+    assert answer.code == 2
+    assert "points out of the tree" in answer.err
+    assert "publisher" not in answer.err
+
+
+def test_a_first_site_file_takes_no_sample_for_settings_and_shows_how_services_are_named(tmp_path: Path) -> None:
+    root = tmp_path / "app"
+    root.mkdir()
+    (root / "VERSION").write_text("1.0\n")
+    for name in ("config.ini", "config.sample.ini", "config.ini.dist", "default.ini"):
+        (root / name).write_text("[database]\nhost = 127.0.0.1\n")
+    assert run_program("init", root, folder=tmp_path).code == 0
+    text = (tmp_path / "ladder.toml").read_text()
+    assert "config.ini" in text
+    assert [name for name in ("sample", ".dist", "default.ini") if name in text] == []
+    assert "# [[services]]" in text

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import os
+import stat
 import time
 from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
+from yellow_ladder import nolinks
 from yellow_ladder.backup.catalog import (
     ARCHIVE_ENDING,
     ARCHIVE_NAME,
@@ -107,6 +109,12 @@ def _seal(folder: Path, copy: str, *others: str) -> int:
     return sum((folder / name).stat().st_size for name in names)
 
 
+def _own_rights(root: Path) -> dict[str, int]:
+    """Owner and mode of the tree's own folder, which is no entry of it."""
+    status = nolinks.status_of(root)
+    return {"uid": status.st_uid, "gid": status.st_gid, "mode": stat.S_IMODE(status.st_mode)}
+
+
 def finish(making: Making, archived: Archived, databases: list[DatabaseBackup], now: datetime) -> Backup:
     """Read everything back, and only then give the backup its name. May be repeated once the name is given."""
     if making.final.is_dir():
@@ -128,6 +136,7 @@ def finish(making: Making, archived: Archived, databases: list[DatabaseBackup], 
         files=len(sizes),
         file_bytes=sum(sizes),
         databases=tuple(databases),
+        facts={ROOT_PREFIX: _own_rights(making.site.root)},
         outside=tuple(making.site.record.keep.outside),
         unsteady=tuple(archived.unsteady),
         closed=making.closed,

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import IO
 
 from yellow_ladder import nolinks
-from yellow_ladder.backup.catalog import Backup, Ground
+from yellow_ladder.backup.catalog import ROOT_PREFIX, Backup, Ground
 from yellow_ladder.backup.reading import path_of_member
 from yellow_ladder.durable import private_folder, sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
@@ -64,6 +64,11 @@ def restore_files(backup: Backup, ground: Ground, skip: Skip, *, rescue: Ground 
     _make_folders(ground, manifest, wanted)
     _extract(backup, ground, wanted, manifest)
     rights = _set_rights(ground, manifest)
+    own = backup.facts.get(ROOT_PREFIX)
+    now = nolinks.status_of(root)
+    if own and (now.st_uid, now.st_gid, now.st_mode & 0o7777) != (own["uid"], own["gid"], own["mode"]):
+        nolinks.set_owner(root, own["uid"], own["gid"])
+        nolinks.set_mode(root, own["mode"])
     _check_equal(inside, take_manifest(root, skip, known=inside), root)
     _check_equal(outside, look_outside(ground, outside), ground.outside)
     os.sync()

@@ -40,6 +40,10 @@ _ADDON_NAMES = {"addons", "add-ons", "plugins", "extensions", "themes", "skins",
 _KEY_FILE = re.compile(r"(?i)\.(key|pem)$|^(secret|master|encryption)[._-]?key|^\.?secrets?$")
 _LICENCE_FILE = re.compile(r"(?i)licen[cs]e.*\.(key|lic|dat)$|\.lic$")
 _SETTINGS_NAME = re.compile(r"(?i)conf|setting|local|\.env|parameters|\.ini$")
+# What a vendor puts beside the real file, to be copied.
+_SAMPLE_NAME = re.compile(
+    r"(?i)[._-](sample|example|dist|default|template|orig|bak|old)(\.|$)|^(sample|example|default)[._-]"
+)
 _CODE = {".py", ".php", ".js", ".rb", ".java", ".class", ".jar", ".go", ".so", ".css", ".html", ".pl", ".ts"}
 UNIT_FOLDERS = (Path("/etc/systemd/system"), Path("/usr/lib/systemd/system"), Path("/lib/systemd/system"))
 _DAY_S = 86_400
@@ -141,6 +145,8 @@ def _find_settings(found: Discovery, files: Iterable[str]) -> None:
     data = [guess.what for guess in found.data]
     for path in sorted(files, key=lambda one: (one.count("/"), one)):
         if any(path.startswith(f"{folder}/") for folder in data) or path == found.version_file:
+            continue
+        if _SAMPLE_NAME.search(path.rsplit("/", 1)[-1]):
             continue
         pairs = read_settings(found.root / path)
         databases = find_databases(pairs, found.root / path, found.root)

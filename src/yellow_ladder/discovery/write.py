@@ -115,6 +115,17 @@ def _services(found: Discovery, left: list[str]) -> list[str]:
     lines: list[str] = []
     if not found.units:
         left.append("[[services]]: no unit file points into the folder; say how the application is started and stopped")
+        lines += [
+            '# How the application is started, stopped and asked: by commands like these, or as a process (kind = "process").',
+            "# [[services]]",
+            '# name = "web"',
+            '# kind = "commands"',
+            '# start = ["systemctl", "start", "NAME"]',
+            '# stop = ["systemctl", "stop", "NAME"]',
+            '# status = ["systemctl", "is-active", "--quiet", "NAME"]',
+            '# ready = { url = "http://127.0.0.1:8080/" } # a page that answers when it is ready',
+            "",
+        ]
     for unit in found.units:
         name = unit.name.removesuffix(".service")
         lines += [

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from yellow_ladder.durable import write_whole
 from yellow_ladder.errors import BadInput, Problem
-from yellow_ladder.files.archive_read import check_link
+from yellow_ladder.files.archive_read import check_link, check_links
 from yellow_ladder.files.archive_write import TarWriter
 from yellow_ladder.files.digests import sha256_of
 from yellow_ladder.files.manifest import Entry, Kind, take_manifest
@@ -81,8 +81,16 @@ def _check_tree(tree: Path, sheet: ReleaseSheet, entries: Sequence[Entry]) -> No
         if entry.kind is Kind.OTHER:
             text = f"{tree / entry.path} is a pipe, socket or device"
             raise BadInput(Problem("tree-refused", text, "take it out of the tree", entry.path))
-        if entry.kind is Kind.LINK:
-            check_link(tree, entry.path, entry.target)
+    try:
+        links = {entry.path: entry.target for entry in entries if entry.kind is Kind.LINK}
+        for path, target in links.items():
+            check_link(tree, path, target)
+        check_links(tree, links, "")
+    except BadInput as refused:
+        # It is the maker's own tree, and no archive of somebody else's.
+        text = refused.problems[0].message.removeprefix(f"{tree} is refused: ")
+        remedy = "let it lead to a place in the tree, or put the file itself there"
+        raise BadInput(Problem("tree-refused", f"{tree}: {text}", remedy, str(tree))) from refused
     missing = [file for one in sheet.migrations for file in one.files if not (tree / file).is_file()]
     if missing:
         text = f"the sheet names the migration file {missing[0]}, which is not in the tree"

@@ -37,6 +37,7 @@ from yellow_ladder.report.look import (
 )
 from yellow_ladder.report.routes import rungs_table
 from yellow_ladder.site.backup_records import CopyTarget
+from yellow_ladder.site.site import Site
 from yellow_ladder.words import bytes_in_words, count_of, moment_in_words, moment_of, one_line, time_in_words
 
 # What is said of a step and is no news at the end.
@@ -78,6 +79,7 @@ def plan_page(prospect: Prospect, plan: Plan) -> Page:
                     "closed to users",
                     f"while {count_of(len(steps_up(plan)), 'step')} run; data folders are renamed, not copied",
                 ),
+                ("known to be closed", _door_in_words(plan.site)),
                 ("backed up first", f"all files and databases ({bytes_in_words(databases)}), and read back{early}"),
                 ("carried across", f"settings, {data}, add-ons, keys, owners and modes"),
                 ("if a step fails", "the site goes back to " + plan.from_version + " by itself")
@@ -89,6 +91,17 @@ def plan_page(prospect: Prospect, plan: Plan) -> Page:
         )
     )
     return page
+
+
+def _door_in_words(site: Site) -> str:
+    """How users are shut out, with paths as they are, and how it will be seen."""
+    kept = site.record.maintenance
+    if kept is None:
+        return "the site file has no [maintenance]: users meet a stopped site"
+    how = f"flag {site.short(site.flag)}" if site.flag is not None else f"command {' '.join(kept.close)}"
+    if kept.closed is None:
+        return f"{how}; no page is asked whether it is so (maintenance.closed)"
+    return f"{how}; {site.filled(kept.closed.url)} must then answer {kept.closed.status}, or not at all"
 
 
 def _place_in_words(target: CopyTarget) -> str:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+import os
 import re
+import tempfile
 import time
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
@@ -19,6 +21,7 @@ from yellow_ladder.services import services_of
 from yellow_ladder.site.records import Runtime, Tool, VersionProbe
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey.records import ProbeAnswer
+from yellow_ladder.words import bytes_in_words
 
 LARGEST_ANSWER_BYTES = 1024 * 1024
 
@@ -126,16 +129,29 @@ def _raw_answer(site: Site, probe: VersionProbe) -> str:
 
 
 def output_of(site: Site, argv: Sequence[str], within_s: float, as_user: str = "") -> str:
-    """What a command prints on either stream; raises AnswerNo when it fails, floods or hangs."""
+    """What a command prints, on its second stream where it says nothing on the first.
+
+    Raises AnswerNo when it fails, floods or hangs.
+    """
     filled, folder = [site.filled(word) for word in argv], site.file.parent
     account = account_for(as_user, filled, folder)
-    how = Streams(account=account)
-    done = run_command(filled, folder=folder, deadline_s=within_s, most_bytes=LARGEST_ANSWER_BYTES, streams=how)
+    with tempfile.TemporaryFile() as answer:
+
+        def look_on() -> None:
+            if os.fstat(answer.fileno()).st_size > LARGEST_ANSWER_BYTES:
+                text = f"{filled[0]} printed more than {bytes_in_words(LARGEST_ANSWER_BYTES)} and was ended"
+                raise AnswerNo(Problem("command-floods", text, "run it by hand to see why"))
+
+        how = Streams(account=account, target=answer, look_on=look_on)
+        done = run_command(filled, folder=folder, deadline_s=within_s, most_bytes=LARGEST_ANSWER_BYTES, streams=how)
+        answer.seek(0)
+        said = answer.read(LARGEST_ANSWER_BYTES).decode(errors="replace")
     if done.status != 0:
-        last = (done.output.strip().splitlines() or ["it printed nothing"])[-1]
+        last = ((done.output.strip() or said.strip()).splitlines() or ["it printed nothing"])[-1]
         text = f"{filled[0]} ended with {done.status}: {last[:200]}"
         raise AnswerNo(Problem("command-failed", text, "run it by hand to see why"))
-    return done.output
+    # Warnings go to the other stream, and may have numbers in them; some programs tell their version there.
+    return said if said.strip() else done.output
 
 
 def fetch(url: str, within_s: float) -> tuple[httpx.Headers, str]:
