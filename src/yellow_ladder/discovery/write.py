@@ -116,7 +116,7 @@ def _services(found: Discovery, left: list[str]) -> list[str]:
     if not found.units:
         left.append("[[services]]: no unit file points into the folder; say how the application is started and stopped")
         lines += [
-            '# How the application is started, stopped and asked: by commands like these, or as a process (kind = "process").',
+            "# How the application is started, stopped and asked: by commands like these, or as one process.",
             "# [[services]]",
             '# name = "web"',
             '# kind = "commands"',
