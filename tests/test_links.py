@@ -26,7 +26,7 @@ from yellow_ladder.services import services_of
 
 SEED = os.environ.get("YELLOW_LADDER_SEED", "")
 # Every instant of every victim would take a day: a sweep takes many, other ones each time.
-INSTANTS = 300 if os.environ.get("YELLOW_LADDER_SWEEP") else 3
+INSTANTS = 300 if os.environ.get("YELLOW_LADDER_SWEEP") else 2
 SOURCE = Path(nolinks.__file__).parent
 
 

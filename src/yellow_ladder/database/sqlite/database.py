@@ -158,7 +158,7 @@ class SqliteDatabase(Answering, WithoutClone):
         return lock_holders(self.address.path)
 
     def holders(self) -> list[int]:
-        return sorted({pid for one in self._files() for pid in holders_of(one)})
+        return holders_of(*self._files())
 
     def sessions(self) -> list[Session]:
         """Nobody keeps a list."""
@@ -371,7 +371,7 @@ class SqliteDatabase(Answering, WithoutClone):
         if not nolinks.is_there(aside):
             return None
         end = time.monotonic() + _LET_GO_WITHIN_S
-        while holders := [pid for one in self._files(aside) for pid in holders_of(one)]:
+        while holders := holders_of(*self._files(aside)):
             if time.monotonic() > end:
                 text = f"process {holders[0]} still has the database `{self.address.name}` open that was set aside"
                 remedy = f"see what it is, and end it: ps -fp {holders[0]}"

@@ -36,21 +36,24 @@ def _holder(path: Path, at: int) -> int | None:
     return None
 
 
-def holders_of(path: Path) -> list[int]:
-    """Process ids that have a file open, whatever its name was when they opened it; none of this process."""
-    try:
-        wanted = nolinks.status_of(path)
-    except OSError:
-        return []
+def holders_of(*paths: Path) -> list[int]:
+    """Process ids that have one of these files open, whatever its name was then; none of this process."""
+    wanted = set()
+    for path in paths:
+        with contextlib.suppress(OSError):
+            status = nolinks.status_of(path)
+            wanted.add((status.st_dev, status.st_ino))
     found = []
-    for process in Path("/proc").iterdir():
-        if not process.name.isdigit() or int(process.name) == os.getpid():
-            continue
-        with contextlib.suppress(OSError):  # it ended meanwhile, or is another account's
-            for one in (process / "fd").iterdir():
-                with contextlib.suppress(OSError):
-                    status = one.stat()
-                    if (status.st_dev, status.st_ino) == (wanted.st_dev, wanted.st_ino):
-                        found.append(int(process.name))
-                        break
-    return found
+    for process in Path("/proc").iterdir() if wanted else ():
+        if process.name.isdigit() and int(process.name) != os.getpid():
+            with contextlib.suppress(OSError):  # it ended meanwhile, or is another account's
+                if any(_is_one_of(one.path, wanted) for one in os.scandir(process / "fd")):
+                    found.append(int(process.name))
+    return sorted(found)
+
+
+def _is_one_of(descriptor: str, wanted: set[tuple[int, int]]) -> bool:
+    with contextlib.suppress(OSError):
+        status = Path(descriptor).stat()
+        return (status.st_dev, status.st_ino) in wanted
+    return False
