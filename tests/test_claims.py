@@ -4,11 +4,20 @@ from __future__ import annotations
 
 import os
 import sqlite3
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import pytest
+
 from tests.archives import SHEET
 from tests.conftest import Demo, run_program
+from yellow_ladder.climb.proving import proof as proof_module
+from yellow_ladder.climb.record.adjusting import as_now
+from yellow_ladder.climb.record.catalog import list_climbs
+from yellow_ladder.database.sqlite.database import SqliteDatabase
+from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.fingerprints.judge import TableVerdict, Verdict
 from yellow_ladder.release.source import sheet_in
 
 
@@ -164,3 +173,35 @@ def test_a_first_site_file_takes_no_sample_for_settings_and_shows_how_services_a
     assert "config.ini" in text
     assert [name for name in ("sample", ".dist", "default.ini") if name in text] == []
     assert "# [[services]]" in text
+
+
+def test_a_table_that_may_not_be_read_any_more_is_not_told_as_gone(demo: Demo, monkeypatch: pytest.MonkeyPatch) -> None:
+    assert demo.yl("climb", "--yes").code == 0
+    plan = list_climbs(demo.site())[-1].plan
+    gone = TableVerdict("notices", Verdict.DIFFERS, 40, None, 0, ("is gone, and no release declares it",))
+    assert proof_module._or_unreadable(plan, "main", gone) == replace(gone, rows_before=40), "it can be read"
+
+    def refused(_database: SqliteDatabase, table: str) -> int:
+        raise AnswerNo(Problem("database-refused", f"SELECT command denied to user for table `{table}`", ""))
+
+    monkeypatch.setattr(SqliteDatabase, "count_rows", refused)
+    (remark,) = proof_module._or_unreadable(plan, "main", gone).remarks
+    assert remark.startswith("cannot be read any more: SELECT command denied")
+
+
+def test_verify_goes_by_the_limits_that_the_site_file_has_now(demo: Demo) -> None:
+    assert demo.yl("climb", "--yes").code == 0
+    climb = list_climbs(demo.site())[-1]
+    demo.edit('volatile = ["logins"]', 'volatile = ["logins"]\nlock_wait_s = 2')
+    now = as_now(climb.plan, climb.standing, demo.prepared.file.read_text())
+    assert now.site.database_spec("main").lock_wait_s == 2
+    assert demo.yl("verify").code == 0
+    demo.edit('root = "quaybook"', 'root = "elsewhere"')
+    frozen = as_now(climb.plan, climb.standing, demo.prepared.file.read_text())
+    assert (frozen.site.root, frozen.site.database_spec("main").lock_wait_s) == (climb.plan.site.root, 30)
+
+
+def test_a_key_called_type_is_told_as_kind(idle: Demo) -> None:
+    idle.edit('kind = "process"', 'type = "process"')
+    told = idle.yl("check").err
+    assert "unknown key `services[0].type`; what it is stands in `kind`" in told

@@ -219,7 +219,8 @@ OWN_PLACES = (
 # By an open file, into an archive of the tool's own, into a fresh folder of the administrator's, in the climb's folder.
 MEANT = (
     "files/copying.py: os.utime(target", "files/archive_write.py: os.open(path", "backup/restore.py: into.",
-    "backup/restore.py: target.", "climb/proving/price.py: whole.", "settings/change.py: settings.rename(",
+    "backup/restore.py: target.", "services/rest.py: os.scandir(f'/proc/",
+    "climb/proving/price.py: whole.", "settings/change.py: settings.rename(",
 )  # fmt: skip
 CHANGING = {
     "unlink", "rename", "mkdir", "chmod", "write_bytes", "write_text", "symlink_to", "touch", "rmdir", "hardlink_to",

@@ -5,7 +5,9 @@ from __future__ import annotations
 import contextlib
 import csv
 import json
+import shutil
 import signal
+import sqlite3
 import subprocess
 import sys
 import time
@@ -15,7 +17,8 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Demo, MakeDemo
-from tests.writer import TITLE
+from tests.test_owners_rights import plant_journal
+from tests.writer import INSERT, TITLE
 from yellow_ladder.backup.catalog import list_backups
 from yellow_ladder.climb.record.catalog import list_climbs
 from yellow_ladder.database import Database
@@ -75,6 +78,11 @@ def rows_backed_up(demo: Demo) -> set[int]:
 def missing_rows(demo: Demo, notes: Path) -> set[int]:
     committed = {int(line) for line in notes.read_text().split()}
     assert len(committed) > 5
+    if demo.site().addresses()[0].is_file:
+        # It was killed: whoever opens the file next takes back what it had not committed.
+        connection = sqlite3.connect(demo.database)
+        connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
+        connection.close()
     return committed - rows_in(demo.site().databases()["main"]) - rows_kept(demo) - rows_backed_up(demo)
 
 
@@ -142,3 +150,32 @@ def test_what_is_still_open_under_its_new_name_is_named(idle: Demo) -> None:
     assert database.set_aside() is not None
     database.drop_leftovers()
     assert database.set_aside() is None
+
+
+def test_a_transaction_that_a_crash_left_is_told_as_that(idle: Demo) -> None:
+    plant_journal(idle.database, idle.folder / "nothing")
+    (idle.folder / "nothing").touch()
+    answer = idle.yl("check", "--json")
+    assert "has a transaction that a crash left unfinished" in answer.out
+    assert "PRAGMA user_version" in answer.out
+
+
+def test_a_log_follows_its_file_also_after_a_kill_in_between(idle: Demo) -> None:
+    connection = sqlite3.connect(idle.database)
+    connection.execute("PRAGMA journal_mode = WAL")
+    connection.execute("PRAGMA wal_autocheckpoint = 0")
+    connection.execute(INSERT.format(title=TITLE, number=77))
+    connection.commit()
+    shutil.copytree(idle.root / "data", idle.folder / "as-left-by-a-crash")
+    connection.close()
+    shutil.rmtree(idle.root / "data")
+    (idle.folder / "as-left-by-a-crash").rename(idle.root / "data")
+    database = idle.site().databases()["main"]
+    assert (idle.root / "data" / "quaybook.sqlite-wal").stat().st_size > 0
+    # Killed after the first of the renames that set a database aside.
+    idle.database.rename(idle.database.with_name(".quaybook.sqlite.aside"))
+    aside = database.set_aside()
+    assert aside is not None
+    assert rows_in(aside) == {77}
+    database.drop_leftovers()
+    assert sorted(path.name for path in (idle.root / "data").iterdir()) == []

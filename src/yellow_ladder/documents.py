@@ -89,6 +89,9 @@ def _as_problem(detail: ErrorDetails, record: type[Record], name: str, doc_page:
     remedy, where = f"see {doc_page}", f"{name}: {key}"
     if detail["type"] == "extra_forbidden" and owner is not None:
         return _unknown_key(key, leaf, owner, where)
+    if detail["type"] == "union_tag_not_found" and isinstance(detail["input"], dict) and "type" in detail["input"]:
+        message = f"unknown key `{key_path(location[:-1])}.type`; what it is stands in `{leaf}`"
+        return Problem("unknown-key", message, f"write {leaf} in its place, {remedy}", where)
     if detail["type"] in ("missing", "union_tag_not_found"):
         return Problem("missing-key", f"the key `{key}` is missing", remedy, where)
     given, text = detail["input"], _in_our_words(detail)

@@ -8,6 +8,7 @@ from yellow_ladder.cli.base import Choices, LadderCommand, emit
 from yellow_ladder.cli.narrator import narrated
 from yellow_ladder.climb.conduct import Conditions, look_only
 from yellow_ladder.climb.proving.proof import prove
+from yellow_ladder.climb.record.adjusting import as_now
 from yellow_ladder.climb.record.catalog import find_climb
 from yellow_ladder.climb.record.standing import ClimbState
 from yellow_ladder.errors import AnswerNo, Problem
@@ -31,6 +32,7 @@ def command(choices: Choices, name: str | None) -> None:
             text = f"the climb {climb.name} is {climb.standing.state}: there is nothing after it to compare"
             raise AnswerNo(Problem("nothing-to-verify", text, "name one that ended well: yl history"))
         with narrated(choices) as narrator:
-            proof = prove(look_only(climb.plan, Conditions(narrator)), served=True, keep=False)
+            plan = as_now(climb.plan, climb.standing, site.text.decode())
+            proof = prove(look_only(plan, Conditions(narrator)), served=True, keep=False)
     page = proof_page(proof, ended=climb.standing.state is ClimbState.CLIMBED)
     emit("verify", choices, proof.as_record(), page, exit_code=0 if proof.is_whole else 1)

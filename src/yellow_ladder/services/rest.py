@@ -20,7 +20,7 @@ _LOOK_EVERY_S = 0.2
 def still_at_work(site: Site, leave_out: Collection[int] = ()) -> list[Holder]:
     """Processes that are the site's: started from here, run from below root, with its files open or in its ports.
 
-    A shell in one of the folders is somebody who looks, and does not count. Not this process and those above it.
+    Whoever only looks, from a terminal, does not count. Not this process and those above it.
     """
     me = psutil.Process()
     apart = {me.pid, *(one.pid for one in me.parents()), *(one.pid for one in me.children(recursive=True)), *leave_out}
@@ -58,7 +58,8 @@ def _signs(process: psutil.Process, root: str) -> Iterator[str]:
         yield f"works in {folder}"
     if process.environ().get(MARK, "").endswith(f"@{root}"):
         yield "was started as a service of the site"
-    opened = next((path for path in _opened_by(process.pid) if path.startswith(below)), "")
+    # Somebody at a terminal who reads along is no work; what is started there by hand is told by its program.
+    opened = "" if process.terminal() else next((one for one in _opened_by(process.pid) if one.startswith(below)), "")
     if opened:
         yield f"has {opened} open"
 

@@ -128,7 +128,8 @@ def prove(run: Run, *, served: bool, keep: bool = True) -> Proof:
         for name in prints
     }
     for name, verdicts in tables.items():
-        tables[name] = tuple(_with_old_rows(plan, name, one, lines[name]) for one in verdicts)
+        seen = (_or_unreadable(plan, name, one) for one in verdicts)
+        tables[name] = tuple(_with_old_rows(plan, name, one, lines[name]) for one in seen)
     faults = [f"{name}.{v.table}: {remark}" for name, vs in tables.items() if not is_whole(vs)
               for v in vs if v.verdict is Verdict.DIFFERS for remark in v.remarks]  # fmt: skip
     file_faults, remarks = _judge_files(run, expected, found)
@@ -169,6 +170,19 @@ def _dropped_columns(lines: Mapping[str, Lineage]) -> list[str]:
     return [
         f"{name}: the column {column} is dropped" for name, line in lines.items() for column in line.dropped_columns
     ]
+
+
+def _or_unreadable(plan: Plan, name: str, verdict: TableVerdict) -> TableVerdict:
+    """A table that this account may not read any more is not listed by every engine, and is not gone."""
+    if verdict.rows_before is None or verdict.rows_after is not None or verdict.verdict is not Verdict.DIFFERS:
+        return verdict
+    try:
+        site_after(plan).databases()[name].count_rows(verdict.table)
+    except LadderError as fault:
+        said = fault.problems[0].message
+        if "denied" in said:
+            return replace(verdict, remarks=(f"cannot be read any more: {said}",))
+    return verdict
 
 
 def _with_old_rows(plan: Plan, name: str, verdict: TableVerdict, line: Lineage) -> TableVerdict:

@@ -11,7 +11,7 @@ from yellow_ladder.climb.record.journal import JournalRecord, What
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.record.standing import Standing
 from yellow_ladder.climb.record.step_names import StepKind, StepName
-from yellow_ladder.errors import AnswerNo, BadInput, Problem
+from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
 from yellow_ladder.site.moves import moved_text
 from yellow_ladder.site.site import site_from_text
 
@@ -44,6 +44,16 @@ def adjusted(plan: Plan, records: Sequence[JournalRecord]) -> Plan:
     """The plan with the site file as it was last adjusted."""
     texts = [record.facts["text"] for record in records if record.what is What.ADJUST]
     return replace(plan, site_text=texts[-1]) if texts else plan
+
+
+def as_now(plan: Plan, standing: Standing, text: str) -> Plan:
+    """The plan with what the present site file says of services, limits and passwords; the frozen one where it says
+    something else of the data. For looking at a climb that has ended.
+    """
+    try:
+        return replace(plan, site_text=proposed(plan, standing, text)[0])
+    except LadderError:
+        return plan
 
 
 def proposed(plan: Plan, standing: Standing, text: str) -> tuple[str, list[Change]]:

@@ -98,6 +98,12 @@ class SqliteDatabase(Answering, WithoutClone):
             text = f"{path} is not a sound SQLite database: {fault}"
             remedy = f"correct databases.url of `{name}`, or look into the file with: sqlite3 {path}"
             return BadInput(Problem("not-a-database", text, remedy, str(path)))
+        if code == sqlite3.SQLITE_READONLY and nolinks.is_there(self._files()[3]):
+            text = (
+                f"the database `{name}` ({path}) has a transaction that a crash left unfinished in {path.name}-journal"
+            )
+            remedy = f"let its application open it once, or take that back with: sqlite3 {path} 'PRAGMA user_version'"
+            return AnswerNo(Problem("database-unfinished", text, remedy, str(path)))
         if code == sqlite3.SQLITE_FULL:
             text = f"no space left on the disk of the database `{name}`"
             return AnswerNo(Problem("disk-full", text, f"free space beside {path}", str(path)))
@@ -328,9 +334,11 @@ class SqliteDatabase(Answering, WithoutClone):
         nolinks.set_owner(fresh, details["uid"], details["gid"])
         nolinks.set_mode(fresh, details["mode"])
         with self._nobody_writing():
+            if nolinks.is_there(path):
+                self.drop_leftovers()
             self._move_aside()
-            # In one instant: a kill leaves the newer file or the older one, never a part of it.
-            nolinks.rename(fresh, path)
+        # Only now: a connection that closes removes the log of the name that it knows, which may be a newer one's.
+        nolinks.rename(fresh, path)
         nolinks.sync_folder(path.parent)
 
     @contextlib.contextmanager
@@ -345,10 +353,8 @@ class SqliteDatabase(Answering, WithoutClone):
             yield
 
     def _move_aside(self) -> None:
-        """A second attempt after a kill finds the file moved, or the older one in its place already."""
-        if nolinks.is_there(self.address.path):
-            self.drop_leftovers()
-        for place, aside in zip(self._files()[::-1], self._files(self._aside())[::-1], strict=True):
+        """The file first: after a kill in between, that it is not there tells that its log still has to follow."""
+        for place, aside in zip(self._files(), self._files(self._aside()), strict=True):
             if nolinks.is_there(place):
                 nolinks.rename(place, aside)
         nolinks.sync_folder(self.address.path.parent)
@@ -370,6 +376,8 @@ class SqliteDatabase(Answering, WithoutClone):
         aside = self._aside()
         if not nolinks.is_there(aside):
             return None
+        if not nolinks.is_there(self.address.path):
+            self._move_aside()
         end = time.monotonic() + _LET_GO_WITHIN_S
         while holders := holders_of(*self._files(aside)):
             if time.monotonic() > end:

@@ -46,8 +46,9 @@ def holders_of(*paths: Path) -> list[int]:
     found = []
     for process in Path("/proc").iterdir() if wanted else ():
         if process.name.isdigit() and int(process.name) != os.getpid():
-            with contextlib.suppress(OSError):  # it ended meanwhile, or is another account's
-                if any(_is_one_of(one.path, wanted) for one in os.scandir(process / "fd")):
+            # It may end meanwhile, or be another account's.
+            with contextlib.suppress(OSError), os.scandir(process / "fd") as opened:
+                if any(_is_one_of(one.path, wanted) for one in opened):
                     found.append(int(process.name))
     return sorted(found)
 
