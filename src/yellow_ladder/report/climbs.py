@@ -133,10 +133,9 @@ def proof_page(proof: Proof, beyond: Beyond | None = None, *, ended: bool = True
     missing = proof.not_compared
     if proof.is_whole and missing:
         share = 100 * (1 - proof.values_compared / proof.values_before) if proof.values_before else 0.0
+        part = f"{share:.1f} %" if share >= 0.05 else "less than 0.1 %"
         page.add(verdict(f"no difference in what was compared: {values} and {files}", good=True))
-        page.add(
-            heading(f"Not compared ({share:.1f} % of the values that were there)"), bullet_list(missing, "!", CAREFUL)
-        )
+        page.add(heading(f"Not compared ({part} of the values that were there)"), bullet_list(missing, "!", CAREFUL))
     elif proof.is_whole:
         page.add(verdict(f"nothing was lost: {rows}, {values} and {files} compared", good=True))
     else:

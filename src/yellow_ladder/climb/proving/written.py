@@ -18,6 +18,7 @@ from yellow_ladder.database import Database
 from yellow_ladder.database.port import TableChanges
 from yellow_ladder.durable import private_folder
 from yellow_ladder.errors import LadderError
+from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.services.looking import name_of
 from yellow_ladder.site.site import Site
 from yellow_ladder.words import count_of
@@ -75,11 +76,24 @@ def keep_written(plan: Plan, name: str) -> Written | None:
         folder = _free(plan.folder / FOLDER_NAME / ROWS_NAME)
         if changes:
             aside.write_changes_since(then, changes, private_folder(folder))
+            if _is_kept_already(folder):
+                remove_entry(folder)
+                changes = []
     except (LadderError, OSError) as fault:
         why = fault.problems[0].message if isinstance(fault, LadderError) else str(fault)
         return Written(name, where=aside.address.place, trouble=f"what was written since could not be compared: {why}")
     database.drop_leftovers()
     return Written(name, tuple(changes), str(folder) if changes else "")
+
+
+def _is_kept_already(folder: Path) -> bool:
+    """Whether what was kept before the database was put back holds all of it: nobody has written in between."""
+    mine = {path.name: path.read_bytes() for path in folder.iterdir()}
+    for other in folder.parent.glob(f"{ROWS_NAME}*"):
+        theirs = {path.name: path for path in other.iterdir()} if other != folder else {}
+        if mine.keys() <= theirs.keys() and all(theirs[name].read_bytes() == raw for name, raw in mine.items()):
+            return True
+    return False
 
 
 def writers_to(site: Site) -> list[str]:

@@ -20,8 +20,9 @@ def rest_step(kind: StepKind) -> Step:
 
 
 def let_in_steps(plan: Plan, kind: StepKind) -> list[Step]:
-    """Let others into the databases again, before the services start."""
-    return [Step(StepName(kind), "let others into the databases", let_in)] if plan.site.record.databases else []
+    """Let others into the databases again, before the services start; a file has no door."""
+    has_server = any(not one.is_file for one in plan.site.addresses())
+    return [Step(StepName(kind), "let others into the databases", let_in)] if has_server else []
 
 
 def start_steps(plan: Plan, kind: StepKind) -> list[Step]:
