@@ -248,3 +248,18 @@ def test_only_one_module_touches_a_site_by_paths() -> None:
                 found.append(f"{name}: {ast.unparse(node)}")
     found = [one for one in found if not one.startswith(MEANT)]
     assert found == []
+
+
+def test_settings_that_became_a_link_are_a_difference_to_verify(demo: Demo, tmp_path: Path) -> None:
+    assert demo.yl("climb", "--yes").code == 0
+    secret = tmp_path / "secret.ini"
+    secret.write_text("[site]\ntoken = only root may read this\n")
+    in_hands_of_the_site(demo.root / "config")
+    planted_link(demo.root / "config" / "quaybook.ini", secret)
+    answer = demo.yl("verify", "--json")
+    assert answer.code == 1, answer.err
+    faults = str(answer.document["result"]["faults"])
+    assert "config/quaybook.ini" in faults
+    assert "only root" not in answer.out
+    assert demo.yl("descend", "--yes").code == 0
+    assert secret.read_text() == "[site]\ntoken = only root may read this\n"

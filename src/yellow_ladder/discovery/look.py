@@ -20,6 +20,7 @@ _NOT_SEARCHED = {"node_modules", "vendor", "site-packages", "__pycache__", ".git
 _DEEPEST, _MOST_ENTRIES = 6, 200_000
 _VERSION_FILES = (
     ("VERSION", ""), ("version.txt", ""), ("VERSION.txt", ""), ("RELEASE", ""), ("version", ""),
+    ("PKG-INFO", r"^Version:\s*(\S+)"),
     ("package.json", r'"version"\s*:\s*"([^"]+)"'), ("composer.json", r'"version"\s*:\s*"([^"]+)"'),
     ("version.php", r"""['"]?\$?\w*[vV]ersion\w*['"]?\s*(?:=|=>|,)\s*['"]([^'"]+)"""),
     ("release.toml", r'^version\s*=\s*"([^"]+)"'), ("pyproject.toml", r'^version\s*=\s*"([^"]+)"'),

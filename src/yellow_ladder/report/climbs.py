@@ -137,7 +137,8 @@ def proof_page(proof: Proof, beyond: Beyond | None = None, *, ended: bool = True
         page.add(verdict(f"no difference in what was compared: {values} and {files}", good=True))
         page.add(heading(f"Not compared ({part} of the values that were there)"), bullet_list(missing, "!", CAREFUL))
     elif proof.is_whole:
-        page.add(verdict(f"nothing was lost: {rows}, {values} and {files} compared", good=True))
+        told = f"{rows}, {values} and {files}" if proof.tables else files
+        page.add(verdict(f"nothing was lost: {told} compared", good=True))
     else:
         page.add(verdict(f"{count_of(len(proof.faults), 'difference')} between before and now", good=False))
         page.add(bullet_list(proof.faults, "✘", BAD))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 from collections.abc import Mapping, Sequence
@@ -26,7 +27,7 @@ from yellow_ladder.climb.proving.price import as_left, drop_scratch, see_room
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.running.run import Run
 from yellow_ladder.durable import write_json
-from yellow_ladder.errors import AnswerNo, LadderError, Problem
+from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
 from yellow_ladder.files.looking import READ_BYTES
 from yellow_ladder.files.manifest import (
     Entry,
@@ -303,7 +304,8 @@ def _judge_settings(run: Run) -> SettingsVerdict:
         present = run.site.root / plan.renamed_paths.get(spec.file, spec.file)
         kept = plan.folder / "settings" / spec.file
         before[spec.file] = read_settings_file(kept, spec.format, f"{spec.file} before").values()
-        if present.is_file():
+        # What cannot be read, or is no file of the site's own any more, has no values: its file is a fault besides.
+        with contextlib.suppress(OSError, BadInput):
             now[spec.file] = read_settings_file(present, spec.format).values()
     return judge_settings(before, now, plan.settings)
 
