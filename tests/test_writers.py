@@ -120,10 +120,8 @@ def test_going_back_beside_a_writer_comes_to_an_end_and_loses_no_row(engine: str
 def test_a_program_that_keeps_its_connection_loses_no_row_either(demo: Demo) -> None:
     demo.json("climb", "--yes", "--to", "3.0")
     with writing(demo, "held") as notes:
-        for _ in range(3):
-            answer = demo.yl("descend", "--yes", "--json")
-            if answer.code == 0:
-                break
+        answer = demo.yl("descend", "--yes", "--json")
+        if answer.code != 0:
             assert "process" in json.dumps(answer.problems), "it is named, and nothing is put back beneath it"
     assert demo.yl("descend", "--yes").code in (0, 1)
     assert state_of(demo) == "descended"

@@ -10,7 +10,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from yellow_ladder import nolinks
+from yellow_ladder import whose
 from yellow_ladder.errors import BadInput, Problem
 
 # They run what lies in the folder that they are started in, without its being named.
@@ -79,11 +79,11 @@ def writer_of(path: Path) -> tuple[int, int, Path] | None:
     """(uid, gid, place) of an account other than root that can put something else under this name; None if none can."""
     # Both count: a link of root's may lead to another account's file, and that to a file in another's folder.
     for place in dict.fromkeys((path, path.resolve())):
-        if nolinks.is_ours_alone(place):
+        if whose.is_ours_alone(place):
             continue
         for one in (place, *place.parents):
-            status = nolinks.lstat_or_none(one)
-            if status is not None and status.st_uid not in nolinks.ours():
+            status = whose.lstat_or_none(one)
+            if status is not None and status.st_uid not in whose.ours():
                 return status.st_uid, status.st_gid, one
         return _anybody(place)
     return None

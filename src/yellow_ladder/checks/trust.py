@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from yellow_ladder import nolinks
+from yellow_ladder import nolinks, whose
 from yellow_ladder.accounts import ROOT, account_for, writer_of
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.files.attributes import read_attributes
@@ -89,7 +89,7 @@ def state_folder_safe(at: Circumstances) -> Iterator[Finding]:
     if os.geteuid() != 0:
         return
     writer = writer_of(at.site.state.path)
-    if writer is not None and not nolinks.is_ours_alone(at.site.state.path, to_be_made=True):
+    if writer is not None and not whose.is_ours_alone(at.site.state.path, to_be_made=True):
         seen = (
             f"{writer[2]} can be written by another account, which could exchange the state folder {at.site.state.path}"
         )

@@ -15,7 +15,7 @@ from typing import IO
 
 import psutil
 
-from yellow_ladder import nolinks
+from yellow_ladder import nolinks, whose
 from yellow_ladder.accounts import Account, account_for
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.reading import read_regular
@@ -74,7 +74,7 @@ class ProcessService:
 
     def _refuse_another(self, process: psutil.Process) -> None:
         """Raise AnswerNo for a process that the service cannot be, unless only root could have written its number."""
-        if nolinks.is_ours_alone(self._pid_file):
+        if whose.is_ours_alone(self._pid_file):
             return
         run = [self._site.filled(word) for word in self._spec.run]
         account = self._account(run)

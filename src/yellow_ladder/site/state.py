@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
-from yellow_ladder import nolinks
+from yellow_ladder import whose
 from yellow_ladder.durable import private_folder
 from yellow_ladder.errors import BadInput, Problem, SiteLocked
 
@@ -72,7 +72,7 @@ class StateFolder:
             raise BadInput(Problem("state-not-writable", text, remedy, str(self.path))) from fault
 
     def _is_safe(self) -> bool:
-        return os.geteuid() != 0 or nolinks.is_ours_alone(self.path, to_be_made=True)
+        return os.geteuid() != 0 or whose.is_ours_alone(self.path, to_be_made=True)
 
     @contextlib.contextmanager
     def locked(self, what: str) -> Iterator[None]:

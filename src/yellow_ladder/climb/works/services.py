@@ -21,7 +21,7 @@ def stop_service(name: str) -> Work:
     return do
 
 
-_REST_WITHIN_S = 10.0
+_REST_WITHIN_S = 5.0
 
 
 def come_to_rest(run: Run) -> Facts:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import os
 import sqlite3
-import time
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import AbstractContextManager
 from pathlib import Path
@@ -26,11 +25,12 @@ from yellow_ladder.database.port import (
     Span,
     Table,
     TableChanges,
-    UndecodableText,
 )
 from yellow_ladder.database.row_changes import csv_path, paired
+from yellow_ladder.database.sqlite import aside, look
 from yellow_ladder.database.sqlite import changes as sqlite_changes
-from yellow_ladder.database.sqlite import look
+from yellow_ladder.database.sqlite.chunks import fetch, lenient_text, next_size
+from yellow_ladder.database.sqlite.faults import explained
 from yellow_ladder.database.sqlite.locks import holders_of, lock_holders
 from yellow_ladder.database.sqlite.look import quoted
 from yellow_ladder.database.sqlite.rights import connect, may_write, owner_of
@@ -39,11 +39,7 @@ from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
 from yellow_ladder.files.copying import copy_bytes, remove_entry
 
 BUSY_S = 5.0
-_LET_GO_WITHIN_S = 5.0
 _PAGES_A_STEP = 4096
-_CHUNK_ROWS, _CHUNK_BYTES = 4_000, 8 * 1024**2
-# They belong to one state of the file: beside another one, SQLite would take them for its own.
-_COMPANIONS = ("-wal", "-shm", "-journal")
 # Fields of the header (file format, section 1.3) that a copy through the backup interface counts anew.
 _COUNTERS = ((24, 28), (40, 44), (92, 100))
 
@@ -88,27 +84,7 @@ class SqliteDatabase(Answering, WithoutClone):
             raise self._explained(fault) from fault
 
     def _explained(self, fault: sqlite3.Error) -> AnswerNo | BadInput:
-        path, name = self.address.path, self.address.name
-        code = getattr(fault, "sqlite_errorcode", 0) & 0xFF
-        if code in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
-            text = f"the database `{name}` ({path}) is locked by another program"
-            remedy = f"see who holds it with: fuser -v {path}"
-            return AnswerNo(Problem("database-locked", text, remedy, str(path)))
-        if code in (sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_CORRUPT):
-            text = f"{path} is not a sound SQLite database: {fault}"
-            remedy = f"correct databases.url of `{name}`, or look into the file with: sqlite3 {path}"
-            return BadInput(Problem("not-a-database", text, remedy, str(path)))
-        if code == sqlite3.SQLITE_READONLY and nolinks.is_there(self._files()[3]):
-            text = (
-                f"the database `{name}` ({path}) has a transaction that a crash left unfinished in {path.name}-journal"
-            )
-            remedy = f"let its application open it once, or take that back with: sqlite3 {path} 'PRAGMA user_version'"
-            return AnswerNo(Problem("database-unfinished", text, remedy, str(path)))
-        if code == sqlite3.SQLITE_FULL:
-            text = f"no space left on the disk of the database `{name}`"
-            return AnswerNo(Problem("disk-full", text, f"free space beside {path}", str(path)))
-        text = f"the database `{name}` refused: {fault}"
-        return AnswerNo(Problem("database-refused", text, "look into it with the sqlite3 program", str(path)))
+        return explained(fault, self.address)
 
     def probe(self) -> str:
         with self._connected() as connection:
@@ -119,15 +95,10 @@ class SqliteDatabase(Answering, WithoutClone):
         return sum(path.stat().st_size for path in self._files() if path.exists())
 
     def own_files(self) -> tuple[Path, ...]:
-        return (*self._files(), *self._files(self._aside()))
+        return (*self._files(), *aside.files_of(aside.place_of(self.address.path)))
 
-    def _files(self, path: Path | None = None) -> tuple[Path, ...]:
-        path = path or self.address.path
-        return (path, *(path.with_name(path.name + ending) for ending in _COMPANIONS))
-
-    def _aside(self) -> Path:
-        """Where putting back sets the present file aside."""
-        return self.address.path.with_name(f".{self.address.path.name}.aside")
+    def _files(self) -> tuple[Path, ...]:
+        return aside.files_of(self.address.path)
 
     def tables(self) -> list[Table]:
         query = (
@@ -211,13 +182,13 @@ class SqliteDatabase(Answering, WithoutClone):
             query, bounds = query + " WHERE rowid BETWEEN ? AND ?", (span.low, span.high)
         with self._connected() as connection:
             if lenient:
-                connection.text_factory = _lenient_text
+                connection.text_factory = lenient_text
             cursor = connection.execute(query, bounds)
             # Small at first: nobody knows yet how wide the rows are.
             size = 200
-            while chunk := _fetch(cursor, size):
+            while chunk := fetch(cursor, size):
                 yield chunk
-                size = _next_size(chunk)
+                size = next_size(chunk)
 
     @contextlib.contextmanager
     def backed_up(self, target: Path, on_amount: OnAmount, *, at_rest: bool) -> Iterator[SqliteDatabase]:  # noqa: ARG002
@@ -247,7 +218,7 @@ class SqliteDatabase(Answering, WithoutClone):
                 source.backup(copy, pages=_PAGES_A_STEP, progress=tell)
             finally:
                 copy.close()
-        for ending in _COMPANIONS:
+        for ending in aside.COMPANIONS:
             remove_entry(target.with_name(target.name + ending))
         with target.open("rb") as stream:
             os.fsync(stream.fileno())
@@ -292,7 +263,7 @@ class SqliteDatabase(Answering, WithoutClone):
         return self._opened(scratch)
 
     def drop_scratch(self, scratch: Path) -> None:
-        for ending in ("", *_COMPANIONS):
+        for ending in ("", *aside.COMPANIONS):
             remove_entry(scratch.with_name(scratch.name + ending))
 
     def changes_since(self, then: Database, leave_out: Collection[str] = ()) -> list[TableChanges]:
@@ -336,7 +307,7 @@ class SqliteDatabase(Answering, WithoutClone):
         with self._nobody_writing():
             if nolinks.is_there(path):
                 self.drop_leftovers()
-            self._move_aside()
+            aside.move(path)
         # Only now: a connection that closes removes the log of the name that it knows, which may be a newer one's.
         nolinks.rename(fresh, path)
         nolinks.sync_folder(path.parent)
@@ -352,13 +323,6 @@ class SqliteDatabase(Answering, WithoutClone):
                 connection.execute("BEGIN IMMEDIATE")
             yield
 
-    def _move_aside(self) -> None:
-        """The file first: after a kill in between, that it is not there tells that its log still has to follow."""
-        for place, aside in zip(self._files(), self._files(self._aside()), strict=True):
-            if nolinks.is_there(place):
-                nolinks.rename(place, aside)
-        nolinks.sync_folder(self.address.path.parent)
-
     def keep_others_out(self) -> None:
         """A file has no door; whoever still has it open is found when it is set aside."""
 
@@ -373,24 +337,20 @@ class SqliteDatabase(Answering, WithoutClone):
 
     def set_aside(self) -> SqliteDatabase | None:
         """Whoever had the file open may still be writing to it under its new name."""
-        aside = self._aside()
-        if not nolinks.is_there(aside):
+        place = aside.complete(self.address.path)
+        if place is None:
             return None
-        if not nolinks.is_there(self.address.path):
-            self._move_aside()
-        end = time.monotonic() + _LET_GO_WITHIN_S
-        while holders := holders_of(*self._files(aside)):
-            if time.monotonic() > end:
-                text = f"process {holders[0]} still has the database `{self.address.name}` open that was set aside"
-                remedy = f"see what it is, and end it: ps -fp {holders[0]}"
-                raise AnswerNo(Problem("still-written-to", text, remedy, str(aside)))
-            time.sleep(0.05)
-        return SqliteDatabase(DatabaseAddress(self.address.name, "sqlite", aside))
+        holder = aside.holder_of(place)
+        if holder is not None:
+            text = f"process {holder} still has the database `{self.address.name}` open that was set aside"
+            raise AnswerNo(
+                Problem("still-written-to", text, f"see what it is, and end it: ps -fp {holder}", str(place))
+            )
+        return SqliteDatabase(DatabaseAddress(self.address.name, "sqlite", place))
 
     def drop_leftovers(self) -> None:
         """Its log and its journal go with it."""
-        for path in self._files(self._aside())[::-1]:
-            remove_entry(path)
+        aside.drop(self.address.path)
 
     def ledger(self) -> list[LedgerEntry]:
         with self._connected() as connection:
@@ -430,31 +390,6 @@ class SqliteDatabase(Answering, WithoutClone):
     def _refused(self, entry: LedgerEntry, why: str) -> AnswerNo:
         text = f"the migration {entry.migration} to {entry.version} was not kept: {why}"
         return AnswerNo(Problem("migration-refused", text, "report it to the release's publisher", self.address.name))
-
-
-def _lenient_text(raw: bytes) -> str | bytes:
-    """Text that is no UTF-8 is read as its bytes: such a row must be compared, not be the end of the reading."""
-    try:
-        return raw.decode()
-    except UnicodeDecodeError:
-        return raw
-
-
-def _fetch(cursor: sqlite3.Cursor, size: int) -> Chunk:
-    try:
-        return cursor.fetchmany(size)
-    except sqlite3.OperationalError as fault:
-        if "decode" in str(fault):  # the driver gives this fault no code of its own
-            raise UndecodableText from fault
-        raise
-
-
-def _next_size(chunk: Chunk) -> int:
-    """How many rows to fetch next, so that a chunk stays within its bytes however wide the rows are."""
-    sample = chunk[:: max(1, len(chunk) // 50)]
-    heavy = sum(len(value) for row in sample for value in row if isinstance(value, str | bytes))
-    width = heavy / len(sample) + 16 * len(sample[0])
-    return max(1, min(_CHUNK_ROWS, int(_CHUNK_BYTES / width)))
 
 
 def _has_ledger(connection: sqlite3.Connection) -> bool:

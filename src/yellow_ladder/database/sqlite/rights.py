@@ -19,7 +19,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from yellow_ladder import nolinks
+from yellow_ladder import nolinks, whose
 
 _libc = ctypes.CDLL(None, use_errno=True)
 _CAPABILITY_VERSION, _READ_SEARCH = 0x20080522, 2  # linux/capability.h
@@ -31,7 +31,7 @@ def owner_of(path: Path) -> tuple[int, int] | None:
 
     A file of root's in a folder that another account may write to is in the hands of that account all the same.
     """
-    if os.geteuid() != 0 or nolinks.is_ours_alone(path):
+    if os.geteuid() != 0 or whose.is_ours_alone(path):
         return None
     for place in (path, *path.parents):
         with contextlib.suppress(OSError):
