@@ -23,7 +23,7 @@ from yellow_ladder.database.sqlite import look as sqlite_look
 from yellow_ladder.demo.troubles import RUNTIME_LATER, install_runtime
 from yellow_ladder.files.manifest import take_manifest
 from yellow_ladder.files.tree import Memory, TreeRules, look_at_tree, remember
-from yellow_ladder.survey.secrets import masked_line
+from yellow_ladder.masking import masked_line
 
 OLD_NS = 1_600_000_000_000_000_000
 

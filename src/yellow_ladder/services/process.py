@@ -21,7 +21,7 @@ from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.services.looking import about_process
 from yellow_ladder.services.port import MARK, About, ServiceState, not_ready, not_stopped
-from yellow_ladder.services.readiness import readiness_of, wait_until_ready
+from yellow_ladder.services.readiness import last_words, readiness_of, wait_until_ready
 from yellow_ladder.site.service_records import ProcessRecord
 from yellow_ladder.site.site import Site
 
@@ -107,7 +107,8 @@ class ProcessService:
 
         wait_until_ready(self.name, readiness_of(self._spec.ready), is_alive, str(self._log or ""))
         if not is_alive():
-            raise not_ready(self.name, "its process ended", f"read its log {self._log or ''}")
+            words = last_words(str(self._log or ""))
+            raise not_ready(self.name, f"its process ended{words}", f"read its log {self._log or ''}")
 
     def _launch(self) -> subprocess.Popen[bytes]:
         run = [self._site.filled(word) for word in self._spec.run]

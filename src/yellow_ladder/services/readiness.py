@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import time
 import urllib.error
 import urllib.request
@@ -9,12 +10,15 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Protocol
 
+from yellow_ladder import nolinks
+from yellow_ladder.masking import masked_line
 from yellow_ladder.services.port import not_ready
 from yellow_ladder.site.service_records import PageReady
 
 _PAUSE_S = 0.02
 _LONGEST_PAUSE_S = 0.5
 _ONE_ANSWER_WITHIN_S = 5.0
+_TAIL_BYTES, _LAST_LINES, _LONGEST_LINE = 8_192, 4, 160
 
 
 class Readiness(Protocol):
@@ -79,11 +83,23 @@ def wait_until_ready(name: str, readiness: Readiness | None, is_alive: Callable[
         if seen == readiness.wanted:
             return
         if not is_alive():
-            raise not_ready(name, "its process ended", remedy)
+            raise not_ready(name, f"its process ended{last_words(log)}", remedy)
         time.sleep(pause)
         pause = min(pause * 1.3, _LONGEST_PAUSE_S)
     why = f"{readiness.question} gave {seen} for {readiness.within_s:g} s, {readiness.wanted} is wanted"
-    raise not_ready(name, why, remedy)
+    raise not_ready(name, why + last_words(log), remedy)
+
+
+def last_words(log: str) -> str:
+    """The end of a log, for a message: by the time that it is read, the file may lie elsewhere. Secrets are masked."""
+    try:
+        with os.fdopen(nolinks.open_regular(nolinks.trusted(log)), "rb") as stream:
+            stream.seek(max(0, os.fstat(stream.fileno()).st_size - _TAIL_BYTES))
+            text = stream.read(_TAIL_BYTES).decode(errors="replace")
+    except (OSError, ValueError):
+        return ""
+    lines = [masked_line(line.strip())[:_LONGEST_LINE] for line in text.splitlines() if line.strip()][-_LAST_LINES:]
+    return f"; its log ends: {' / '.join(lines)}" if lines else ""
 
 
 def answer_of(url: str, timeout_s: float) -> str:

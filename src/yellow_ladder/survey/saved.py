@@ -20,13 +20,13 @@ from yellow_ladder.files.manifest import (
     manifest_from_lines,
     manifest_to_lines,
 )
+from yellow_ladder.masking import masked_value
 from yellow_ladder.release.versions import Version
 from yellow_ladder.settings.formats import read_settings_file
 from yellow_ladder.settings.port import SettingsText
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey.drift.reference import Reference, recorded_contents
 from yellow_ladder.survey.records import Survey
-from yellow_ladder.survey.secrets import masked_value
 from yellow_ladder.survey.take import RecordFinder
 from yellow_ladder.words import day_in_words, stamp_of
 

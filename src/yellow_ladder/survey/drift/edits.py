@@ -9,8 +9,8 @@ from pathlib import Path
 
 from yellow_ladder.files.archive_read import open_members, safe_path
 from yellow_ladder.files.reading import read_regular
+from yellow_ladder.masking import masked_line
 from yellow_ladder.release.source import Release
-from yellow_ladder.survey.secrets import masked_line
 
 LARGEST_BYTES = 256 * 1024
 MOST_FILES, MOST_LINES = 50, 400
