@@ -71,7 +71,7 @@ def climb(folder: Path) -> tuple[float, float, float]:
     for step, seconds in done.items():
         if seconds >= 0.2:
             print(f"    {step:<24} {seconds:6.2f} s")
-    return taken, sum(value for step, value in done.items() if step.endswith("-migrate")), usage.ru_maxrss / 1024
+    return taken, sum(value for step, value in done.items() if step.startswith("rung-migrate:")), usage.ru_maxrss / 1024
 
 
 def main() -> None:
