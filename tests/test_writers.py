@@ -20,10 +20,11 @@ from tests.conftest import Demo, MakeDemo
 from tests.test_owners_rights import plant_journal
 from tests.writer import INSERT, TITLE
 from yellow_ladder.backup.catalog import list_backups
+from yellow_ladder.climb.proving.written import keep_whole, keep_written
 from yellow_ladder.climb.record.catalog import list_climbs
 from yellow_ladder.database import Database
 from yellow_ladder.database.sqlite.database import SqliteDatabase
-from yellow_ladder.errors import AnswerNo
+from yellow_ladder.errors import AnswerNo, Problem
 
 ENGINES = ("sqlite", "postgresql", "mariadb")
 
@@ -177,3 +178,29 @@ def test_a_log_follows_its_file_also_after_a_kill_in_between(idle: Demo) -> None
     assert rows_in(aside) == {77}
     database.drop_leftovers()
     assert sorted(path.name for path in (idle.root / "data").iterdir()) == []
+
+
+def test_what_lies_aside_is_not_dropped_where_it_cannot_be_kept(
+    engine_demo: MakeDemo, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    demo = engine_demo("mariadb")
+    assert demo.yl("climb", "--yes", "--to", "3.0").code == 0
+    plan = list_climbs(demo.site())[-1].plan
+    database = demo.site().databases()["main"]
+    backup = list_backups(demo.site().state.backups)[-1]
+    copy = backup.database("main")
+    database.restore_from(backup.path / copy.file, copy.details)
+    assert database.set_aside() is not None
+
+    def full(*_words: object, **_how: object) -> None:
+        raise AnswerNo(Problem("disk-full", "no space left", "free some"))
+
+    monkeypatch.setattr("yellow_ladder.climb.proving.written.see_room", full)
+    monkeypatch.setattr("yellow_ladder.database.mariadb.move.dump", full)
+    written = keep_written(plan, "main")
+    assert written is not None
+    assert not written.is_kept
+    with pytest.raises(AnswerNo, match="cannot be kept"):
+        keep_whole(plan, "main")
+    assert database.set_aside() is not None
+    database.drop_leftovers()

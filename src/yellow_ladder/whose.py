@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import functools
+import grp
 import os
+import pwd
 import stat
 from pathlib import Path
 
@@ -25,6 +28,16 @@ def lstat_or_none(path: str | Path) -> os.stat_result | None:
         return None
 
 
+@functools.cache
+def _has_members(gid: int) -> bool:
+    """Whether any account but root is in a group: some systems give places of root's to one that nobody is in."""
+    try:
+        named = set(grp.getgrgid(gid).gr_mem)
+    except KeyError:
+        named = set()
+    return bool(named - {"root"}) or any(one.pw_gid == gid and one.pw_uid not in ours() for one in pwd.getpwall())
+
+
 def is_ours_alone(path: str | Path, *, to_be_made: bool = False) -> bool:
     """Whether no other account can put another file under this name; of what is not there, its folder is judged.
 
@@ -38,7 +51,8 @@ def is_ours_alone(path: str | Path, *, to_be_made: bool = False) -> bool:
     below = os.lstat("/") if to_be_made and there[0] != whole else None
     for one in there:
         status = os.lstat(one)
-        is_open = status.st_mode & 0o002 or (status.st_mode & 0o020 and status.st_gid not in groups)
+        by_group = status.st_mode & 0o020 and status.st_gid not in groups and _has_members(status.st_gid)
+        is_open = status.st_mode & 0o002 or by_group
         is_kept = below is not None and status.st_mode & stat.S_ISVTX and below.st_uid in accounts
         if status.st_uid not in accounts or (is_open and not is_kept and not stat.S_ISLNK(status.st_mode)):
             return False

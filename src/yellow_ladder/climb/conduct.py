@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -24,7 +25,7 @@ from yellow_ladder.climb.steps.down import steps_down
 from yellow_ladder.climb.steps.up import steps_up
 from yellow_ladder.climb.works.clones import clone_bytes, drop_clones
 from yellow_ladder.climb.works.proofs import DATA_DIFFER
-from yellow_ladder.errors import AnswerNo, Problem, StoppedPartWay
+from yellow_ladder.errors import AnswerNo, LadderError, Problem, StoppedPartWay
 from yellow_ladder.events import Listener, Note, silent
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.words import count_of, some_of
@@ -195,7 +196,8 @@ def accept(climb: Climb, found: Differences, conditions: Conditions) -> ClimbSta
     is_down = run.standing().state is ClimbState.DESCENDING
     if is_down:
         for name in climb.plan.site.databases():
-            keep_whole(climb.plan, name)
+            with contextlib.suppress(LadderError):  # it stays in the site: a copy that cannot be had loses nothing
+                keep_whole(climb.plan, name)
     step = StepKind.BACK_PROVE if is_down else StepKind.PROVE
     facts = {"count": found.count, "kept": found.folder, "summary": f"{count_of(found.count, 'difference')} accepted"}
     run.note(What.ACCEPT, str(step), facts)

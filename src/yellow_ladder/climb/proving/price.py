@@ -213,8 +213,7 @@ def keep_newer(plan: Plan) -> tuple[Price, Path]:
                 kept = database.backed_up(target, lambda _done, _total: None, at_rest=True)
                 copies[name] = held.enter_context(kept)
             except LadderError as fault:
-                _refuse_loss(database, fault)
-                _keep_as_it_is(database, folder)
+                keep_unreadable(database, fault, folder)
         price = reckon(plan, copies)
         for name, copy in copies.items():
             _keep_rows(plan, copy, [one for one in price.tables if one.database == name], folder / ROWS_NAME)
@@ -234,6 +233,12 @@ def _keep_rows(plan: Plan, now: Database, tables: Sequence[TablePrice], folder: 
         with contextlib.suppress(LadderError, OSError):
             then = as_left(plan, now.address.name)
             now.write_changes_since(then, changes, private_folder(folder))
+
+
+def keep_unreadable(database: Database, fault: LadderError, folder: Path) -> None:
+    """Keep a database that its engine could not copy, byte for byte; raises AnswerNo where that would lose it."""
+    _refuse_loss(database, fault)
+    _keep_as_it_is(database, folder)
 
 
 def _refuse_loss(database: Database, fault: LadderError) -> None:

@@ -7,12 +7,13 @@ committed until that instant is in there; it is held against what the climb had 
 from __future__ import annotations
 
 import contextlib
+import filecmp
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
-from yellow_ladder.climb.proving.price import FOLDER_NAME, ROWS_NAME, as_left, see_room
+from yellow_ladder.climb.proving.price import FOLDER_NAME, ROWS_NAME, as_left, keep_unreadable, see_room
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.database import Database
 from yellow_ladder.database.port import TableChanges
@@ -88,12 +89,9 @@ def keep_written(plan: Plan, name: str) -> Written | None:
 
 def _is_kept_already(folder: Path) -> bool:
     """Whether what was kept before the database was put back holds all of it: nobody has written in between."""
-    mine = {path.name: path.read_bytes() for path in folder.iterdir()}
-    for other in folder.parent.glob(f"{ROWS_NAME}*"):
-        theirs = {path.name: path for path in other.iterdir()} if other != folder else {}
-        if mine.keys() <= theirs.keys() and all(theirs[name].read_bytes() == raw for name, raw in mine.items()):
-            return True
-    return False
+    names = [path.name for path in folder.iterdir()]
+    others = [one for one in folder.parent.glob(f"{ROWS_NAME}*") if one != folder]
+    return any(filecmp.cmpfiles(one, folder, names, shallow=False)[0] == names for one in others)
 
 
 def writers_to(site: Site) -> list[str]:
@@ -109,14 +107,17 @@ def writers_to(site: Site) -> list[str]:
 
 def keep_whole(plan: Plan, name: str) -> None:
     """Keep a whole copy of what would be gone otherwise: what lies aside uncompared, or a database that cannot be set
-    aside. One that is not there, or that its engine cannot read any more, has nothing that could be kept like that.
+    aside. Raises AnswerNo where it cannot be kept: what follows would be its end.
     """
     database = plan.site.databases()[name]
-    with contextlib.suppress(LadderError):
-        source = database.set_aside() or database
-        target = _free(private_folder(plan.folder / FOLDER_NAME) / f"whole-{name}.{database.ending}")
+    source = database.set_aside() or database
+    target = _free(private_folder(plan.folder / FOLDER_NAME) / f"whole-{name}.{database.ending}")
+    try:
         with source.backed_up(target, lambda _done, _total: None, at_rest=False):
             pass
+    except LadderError as fault:
+        remove_entry(target)
+        keep_unreadable(source, fault, plan.folder / FOLDER_NAME)
 
 
 def _free(folder: Path) -> Path:

@@ -18,7 +18,7 @@ from yellow_ladder.processes import Streams, run_command
 from yellow_ladder.site.site import Site
 
 _COMMAND_WITHIN_S = 60.0
-_ANSWER_WITHIN_S, _MOST_TEXT = 5.0, 100_000
+_ANSWER_WITHIN_S, _MOST_BYTES = 5.0, 100_000
 
 
 def close(run: Run) -> Facts:
@@ -39,13 +39,12 @@ def see_closed(site: Site) -> str:
     url, end, said = site.filled(page.url), time.monotonic() + page.within_s, ""
     while True:
         try:
-            with httpx.Client(timeout=_ANSWER_WITHIN_S, trust_env=False) as client:
-                answer = client.get(url)
+            status, text = _page(url)
         except httpx.HTTPError:
             return f"{url} does not answer any more"
-        if answer.status_code == page.status and re.search(page.pattern, answer.text[:_MOST_TEXT]):
-            return f"{url} says so ({answer.status_code})"
-        said = f"it answers with {answer.status_code}"
+        if status == page.status and re.search(page.pattern, text):
+            return f"{url} says so ({status})"
+        said = f"it answers with {status}"
         if time.monotonic() > end:
             break
         time.sleep(0.2)
@@ -54,6 +53,17 @@ def see_closed(site: Site) -> str:
         "see that the application looks for maintenance.flag, or correct maintenance.closed; nothing was changed yet"
     )
     raise AnswerNo(Problem("not-closed", text, remedy, url))
+
+
+def _page(url: str) -> tuple[int, str]:
+    """Status and beginning of a page, which may have no end."""
+    end, body = time.monotonic() + _ANSWER_WITHIN_S, b""
+    with httpx.Client(timeout=_ANSWER_WITHIN_S, trust_env=False) as client, client.stream("GET", url) as answer:
+        for block in answer.iter_bytes():
+            body += block
+            if len(body) > _MOST_BYTES or time.monotonic() > end:
+                break
+        return answer.status_code, body.decode(errors="replace")
 
 
 def close_part_way(run: Run) -> Facts:
