@@ -2,7 +2,8 @@
 
 Run as a program: python -m tests.intruder FOLDER VICTIM CHOICE
 VICTIM is one of VICTIMS; CHOICE is one of `crash_driver.chosen`. At the chosen instant (each call of the tool that
-names something in the file system, from planning a climb to the end of going back) the victim becomes a link to
+names the victim, something in it or a folder above it, from planning a climb to the end of going back; what comes
+before a call that does not is the same as what comes before the next one that does) the victim becomes a link to
 something of root's outside the site; in every second attempt it is itself again at the next instant. Prints one JSON
 object: how many instants there are, which were tried, and where something outside was changed or came to light.
 """
@@ -15,7 +16,7 @@ import shutil
 import subprocess
 import sys
 import traceback
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
@@ -38,6 +39,20 @@ def _names_something(event: str) -> bool:
     return event.startswith(("os.", "shutil.", "sqlite3.connect", "yellow_ladder.")) or event == "open"
 
 
+def _named(arguments: tuple[Any, ...]) -> Iterator[str]:
+    """Every path that a call may mean; a relative one below every folder whose descriptor may be among the words."""
+    folders = [os.getcwd()]  # noqa: PTH109
+    for one in arguments:
+        if isinstance(one, int) and one > 2:
+            with suppress(OSError):
+                folders.append(os.readlink(f"/proc/self/fd/{one}"))
+    yield from folders[1:]
+    for one in arguments:
+        if isinstance(one, str | bytes | os.PathLike):
+            text = os.fsdecode(one).removeprefix("file:").partition("?mode=")[0]
+            yield from (os.path.normpath(os.path.join(folder, text)) for folder in folders)  # noqa: PTH118
+
+
 class Intruder:
     """Counts instants, and exchanges the victim at one of them."""
 
@@ -50,10 +65,23 @@ class Intruder:
     def _aside(self) -> Path:
         return self.victim.with_name(self.victim.name + ".aside")
 
-    def _hook(self, event: str, _arguments: tuple[Any, ...]) -> None:
+    def _concerns(self, event: str, arguments: tuple[Any, ...]) -> bool:
+        """Whether a call could come to the victim; where the folder of a relative name is not told, it could."""
+        if event == "open" and isinstance(arguments[0], str) and not arguments[0].startswith("/"):
+            return True
+        victim = str(self.victim)
+        return any(
+            one == victim or one.startswith(f"{victim}/") or victim.startswith(f"{one.rstrip('/')}/")
+            for one in _named(arguments)
+        )
+
+    def _hook(self, event: str, arguments: tuple[Any, ...]) -> None:
         if not (self.armed and _names_something(event)):
             return
         self.armed = False
+        if not self.is_out and not self._concerns(event, arguments):
+            self.armed = True
+            return
         with suppress(OSError):
             if self.seen == self.at:
                 self.victim.rename(self._aside)

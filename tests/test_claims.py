@@ -11,7 +11,8 @@ from typing import Any
 import pytest
 
 from tests.archives import SHEET
-from tests.conftest import Demo, run_program
+from tests.conftest import Demo, MakeDemo, run_program
+from tests.engines import ask
 from yellow_ladder.climb.proving import proof as proof_module
 from yellow_ladder.climb.record.adjusting import as_now
 from yellow_ladder.climb.record.catalog import list_climbs
@@ -199,6 +200,32 @@ def test_verify_goes_by_the_limits_that_the_site_file_has_now(demo: Demo) -> Non
     demo.edit('root = "quaybook"', 'root = "elsewhere"')
     frozen = as_now(climb.plan, climb.standing, demo.prepared.file.read_text())
     assert (frozen.site.root, frozen.site.database_spec("main").lock_wait_s) == (climb.plan.site.root, 30)
+
+
+@pytest.mark.parametrize(
+    ("engine", "statements", "told"),
+    [
+        ("postgresql", ["CREATE UNLOGGED TABLE tides (id INTEGER PRIMARY KEY)"], "the table tides is unlogged"),
+        (
+            "postgresql",
+            [
+                "CREATE EXTENSION postgres_fdw",
+                "CREATE SERVER far FOREIGN DATA WRAPPER postgres_fdw",
+                "CREATE FOREIGN TABLE tides (id INTEGER) SERVER far",
+            ],
+            "the foreign table tides has its rows on another server",
+        ),
+        ("mariadb", ["CREATE TABLE tides (id INTEGER) ENGINE = MEMORY"], "the table tides lies in the server's memory"),
+    ],
+)
+def test_what_no_backup_holds_is_named_before(
+    engine: str, statements: list[str], told: str, engine_demo: MakeDemo
+) -> None:
+    demo = engine_demo(engine, start=False)
+    assert told not in demo.yl("check").out
+    ask(demo, *statements)
+    findings = [one["saw"] for one in demo.json("check")["findings"] if one["check"] == "database objects"]
+    assert [text for text in findings if told in text], findings
 
 
 def test_a_key_called_type_is_told_as_kind(idle: Demo) -> None:

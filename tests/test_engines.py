@@ -281,7 +281,8 @@ def test_a_lock_of_somebody_else_stops_a_backup_and_leaves_none(engine: str, eng
     with locked_berths(demo, engine):
         answer = demo.yl("backup", "make", "--json")
     assert answer.code == 1
-    assert "lock" in answer.problems[0]["message"].lower(), answer.problems
+    message = answer.problems[0]["message"]
+    assert "the database `main` is locked by another session for longer than 1 s (berths" in message
     assert answer.problems[0]["remedy"]
     assert list((demo.folder / ".ladder" / "backups").iterdir()) == []
     assert demo.yl("backup", "make").code == 0

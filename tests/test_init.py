@@ -53,6 +53,31 @@ def test_database_settings_are_found_in_every_common_format(name: str, tmp_path:
     assert run_program("survey", "--json", folder=tmp_path).problems == [] or "root" not in answer.err
 
 
+@pytest.mark.parametrize(
+    ("name", "text", "url", "doubt"),
+    [
+        (".env", "DB_HOST=db.example:5432\nDB_NAME=quay\nDB_USER=h\nDB_ENGINE=mysql\n", "mysql://", "port 5432"),
+        (".env", "POSTGRES_DB=quay\nPOSTGRES_USER=h\nDB_ENGINE=mysql\n", "postgresql://", ""),
+        (".env", "DB_HOST=db.example\nDB_PORT=5432\nDB_NAME=quay\nDB_USER=h\n", "postgresql://", ""),
+        ("config.toml", 'url = "postgresql://h@db.example:3306/quay"\n', "postgresql://", "port 3306"),
+        ("config.toml", 'url = "mysql://h@db.example:3306/quay"\n', "mysql://", ""),
+    ],
+)
+def test_an_engine_that_something_speaks_against_is_a_guess_that_says_so(
+    name: str, text: str, url: str, doubt: str, tmp_path: Path
+) -> None:
+    app = tmp_path / "app"
+    app.mkdir()
+    (app / name).write_text(text)
+    answer = initialised(app, "--units", tmp_path)
+    (found,) = answer.document["result"]["found"]["databases"]
+    assert found["url"].startswith(url)
+    assert doubt in found["doubt"]
+    assert bool(found["doubt"]) == bool(doubt)
+    written = (tmp_path / "ladder.toml").read_text()
+    assert ("# guess: " + found["where"] in written and doubt in written) if doubt else found["doubt"] == ""
+
+
 def test_the_demo_is_found_as_it_is(idle: Demo) -> None:
     original = idle.prepared.file.read_text()
     idle.prepared.file.unlink()

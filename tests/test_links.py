@@ -25,20 +25,20 @@ from yellow_ladder.files.reading import read_regular
 from yellow_ladder.services import services_of
 
 SEED = os.environ.get("YELLOW_LADDER_SEED", "")
-# Every instant of every victim would take a day: a sweep takes many, other ones each time.
-INSTANTS = 300 if os.environ.get("YELLOW_LADDER_SWEEP") else 2
+IS_WHOLE = bool(os.environ.get("YELLOW_LADDER_SWEEP"))
+INSTANTS = 2  # of a usual run, other ones each time; a sweep takes all
 SOURCE = Path(nolinks.__file__).parent
 
 
 @pytest.mark.parametrize("victim", VICTIMS)
 def test_a_link_that_takes_a_places_name_at_any_instant_leads_nowhere(victim: str, tmp_path: Path) -> None:
     seed = f"{victim}{SEED}"
-    words = [str(tmp_path), victim, f"{INSTANTS}@{seed}"]
+    words = [str(tmp_path), victim, "all" if IS_WHOLE else f"{INSTANTS}@{seed}"]
     done = warm().call("tests.intruder:main", words, Path(__file__).parent.parent, dict(os.environ), 3600)
     assert done.code == 0, done.err
     found = json.loads(done.out.splitlines()[-1])
-    assert found["points"] > 2000
-    assert len(found["tried"]) == INSTANTS
+    assert found["points"] > 200
+    assert len(found["tried"]) == (found["points"] if IS_WHOLE else INSTANTS)
     assert found["failures"] == {}, seed
 
 

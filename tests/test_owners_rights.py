@@ -14,6 +14,7 @@ import pytest
 
 from tests.conftest import Demo, MakeDemo
 from tests.intruder import ACCOUNT
+from yellow_ladder import whose
 from yellow_ladder.climb.works.door import close_site, open_site
 from yellow_ladder.database import DatabaseAddress, open_database
 from yellow_ladder.database.port import LedgerEntry
@@ -209,3 +210,20 @@ def test_devices_and_capabilities_among_the_data_are_told(idle: Demo) -> None:
     told = [one["saw"] for one in idle.json("check")["findings"] if one["check"] == "set-id files"]
     assert [one for one in told if "1 device" in one and "uploads/disk" in one]
     assert [one for one in told if "capabilities" in one and "addons/helper" in one]
+
+
+def test_a_group_that_nobody_is_in_writes_nothing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    place = tmp_path / "shared"
+    place.mkdir()
+    for parent in (place, *place.parents):
+        if parent != Path("/tmp"):
+            os.chown(parent, 0, parent.stat().st_gid)
+    os.chown(place, 0, 54321)
+    place.chmod(0o775)
+    whose._has_members.cache_clear()
+    assert whose.is_ours_alone(place / "file")
+    somebody = pwd.struct_passwd(("tally", "x", 4321, 54321, "", "/", "/bin/false"))
+    monkeypatch.setattr(pwd, "getpwall", lambda: [somebody])
+    whose._has_members.cache_clear()
+    assert not whose.is_ours_alone(place / "file")
+    whose._has_members.cache_clear()

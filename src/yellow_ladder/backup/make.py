@@ -38,6 +38,7 @@ from yellow_ladder.backup.files import (
 )
 from yellow_ladder.backup.reading import read_through
 from yellow_ladder.database import Database
+from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.durable import private_folder, sync_folder, write_json
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.events import Listener, Progress, Unit
@@ -51,6 +52,7 @@ from yellow_ladder.site.site import Site
 from yellow_ladder.words import moment_of, stamp_of
 
 
+@connections_kept()
 def write_database(making: Making, database: Database) -> DatabaseBackup:
     """Copy one database into the folder and fingerprint what the copy holds; may be repeated.
 

@@ -30,6 +30,7 @@ from yellow_ladder.checks.services import accounts_fit, others_in_the_files, por
 from yellow_ladder.checks.settings import mode_switches, settings_changes, settings_elsewhere, settings_readable
 from yellow_ladder.checks.site import left_over_work, maintenance_flag, probes_agree
 from yellow_ladder.checks.trust import hidden_rights, state_folder_safe, what_root_runs
+from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.errors import LadderError
 
 SITE_CHECKS: dict[str, Check] = {
@@ -84,6 +85,7 @@ ROUTE_CHECKS: dict[str, RouteCheck] = {
 _ORDER = (Level.STOP, Level.WARN, Level.OK)
 
 
+@connections_kept()
 def run_checks(at: Circumstances) -> list[Finding]:
     """All findings, what stops first. Without a route, only what needs none is asked."""
     findings: list[Finding] = []

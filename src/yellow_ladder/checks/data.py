@@ -68,6 +68,9 @@ def objects_work(at: Circumstances) -> Iterator[Finding]:
             is_unchecked = "not checked" in text
             remedy = "yl survey --thorough checks them" if is_unchecked else "mend these rows; a migration may refuse"
             yield warn("database objects", f"{surveyed.name}: {text}", remedy)
+        if not surveyed.trouble:
+            for text in at.site.databases()[surveyed.name].beyond_backups():
+                yield warn("database objects", f"{surveyed.name}: {text}", "see whether that may be; keep them by hand")
         if not surveyed.broken and not surveyed.invalid and not surveyed.trouble:
             count = sum(surveyed.objects.values())
             yield ok("database objects", f"{surveyed.name}: {count} views, triggers and indexes work, constraints hold")

@@ -23,6 +23,9 @@ class Answers(Protocol):
     def positions(self, connection: Any, /) -> dict[str, str]:
         """Where sequences stand."""
 
+    def beyond_backups(self, connection: Any, /) -> list[str]:
+        """What backups do not hold."""
+
     def broken_objects(self, connection: Any, /) -> list[str]:
         """What no longer works."""
 
@@ -47,6 +50,10 @@ class Answering(ABC):
     def positions(self) -> dict[str, str]:
         with self._reading() as connection:
             return self._answers.positions(connection)
+
+    def beyond_backups(self) -> list[str]:
+        with self._reading() as connection:
+            return self._answers.beyond_backups(connection)
 
     def broken_objects(self) -> list[str]:
         with self._reading() as connection:

@@ -83,7 +83,7 @@ Details = Mapping[str, Any]
 
 
 class Database(Protocol):
-    """One database of a site. Every method connects, does its work and disconnects."""
+    """One database of a site. Every method connects, does its work and disconnects; see `kept` for what may stay."""
 
     address: DatabaseAddress
     ending: str
@@ -120,8 +120,11 @@ class Database(Protocol):
     def count_rows(self, table: str) -> int:
         """The number of rows of a table."""
 
-    def count_rows_gently(self, table: str) -> int:
-        """The number of rows, counted so that no writer waits for longer than a moment; they may change meanwhile."""
+    def count_all(self, tables: Sequence[str], *, gently: bool = False) -> dict[str, int]:
+        """The number of rows of each of these tables.
+
+        `gently`: counted so that no writer waits for longer than a moment; rows may come meanwhile.
+        """
 
     def traits(self) -> Traits:
         """Version of the engine, encoding, collations, sequences."""
@@ -145,6 +148,9 @@ class Database(Protocol):
         """What this account may not do here, or what is missing, that a backup and its return would need; each with
         its remedy.
         """
+
+    def beyond_backups(self) -> list[str]:
+        """What a backup does not hold though it belongs to the database, or the server empties by itself, in words."""
 
     def unfinished(self) -> str:
         """What a crash left unfinished in the database, or nothing."""

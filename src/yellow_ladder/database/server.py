@@ -4,14 +4,18 @@ from __future__ import annotations
 
 import hashlib
 from abc import abstractmethod
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from pathlib import Path
+from typing import Any
 
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.answers import Answering
+from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.database.port import Database, Table, TableChanges
 from yellow_ladder.database.row_changes import Row, count_differences, csv_path, paired, write_differences
 from yellow_ladder.errors import OwnFault, Problem
+
+_COUNTED_AT_ONCE = 100
 
 
 class ServerDatabase(Answering):
@@ -50,6 +54,7 @@ class ServerDatabase(Answering):
         """Backup and fingerprint are of one moment, which the server keeps."""
         return True
 
+    @connections_kept()
     def changes_since(self, then: Database, leave_out: Collection[str] = ()) -> list[TableChanges]:
         pairs = paired(then.tables(), self.tables())
         read = _same_kind(then).sorted_rows
@@ -60,6 +65,7 @@ class ServerDatabase(Answering):
         ]
         return [one for one in found if one.added or one.changed or one.deleted]
 
+    @connections_kept()
     def write_changes_since(self, then: Database, changes: Sequence[TableChanges], folder: Path) -> list[Path]:
         wanted, written = {one.table for one in changes}, []
         for name, pair in paired(then.tables(), self.tables()).items():
@@ -74,6 +80,19 @@ def _same_kind(database: Database) -> ServerDatabase:
     if not isinstance(database, ServerDatabase):
         raise OwnFault(Problem("other-engine", "databases of different engines cannot be compared"))
     return database
+
+
+def counted(
+    tables: Sequence[str], question: Callable[[str], str], ask: Callable[[str], list[tuple[Any, ...]]]
+) -> dict[str, int]:
+    """Numbers of rows, many tables to a statement; `question` selects the number of one."""
+    found: dict[str, int] = {}
+    for start in range(0, len(tables), _COUNTED_AT_ONCE):
+        some = tables[start : start + _COUNTED_AT_ONCE]
+        each = (f"SELECT {number}, ({question(table)})" for number, table in enumerate(some))
+        answers = ask(" UNION ALL ".join(each))
+        found.update({some[number]: int(count) for number, count in answers})
+    return found
 
 
 def scratch_name(scratch: Path) -> str:

@@ -28,18 +28,24 @@ _FIELDS = (
 _ABOUT_DATABASES = re.compile(
     r"(?i)(^|[._])(db|database|databases|sql|mysql|postgres|pgsql|datasource|doctrine)|^db|dbname"
 )
+_NAMES_IN_KEYS = {"postgres": "postgresql", "pgsql": "postgresql", "mariadb": "mariadb", "mysql": "mysql"}
+_PORTS = {"5432": "postgresql", "3306": "mariadb"}
 _SQLITE_ENDINGS = (".sqlite", ".sqlite3", ".db", ".db3")
 SQLITE_MAGIC = b"SQLite format 3\0"
 
 
 @dataclass(frozen=True, slots=True)
 class FoundDatabase:
-    """A database: its URL without a password, where its settings stand, and under which key a password does."""
+    """A database: its URL without a password, where its settings stand, and under which key a password does.
+
+    `doubt`: what speaks against its engine, in words.
+    """
 
     url: str
     where: str
     password_key: str = ""
     is_guess: bool = False
+    doubt: str = ""
 
     @property
     def engine(self) -> str:
@@ -73,10 +79,14 @@ def _from_url(key: str, value: str, file: Path, root: Path) -> list[FoundDatabas
         host, port = parts.hostname or "localhost", parts.port
     except ValueError:
         return []
+    of_port = _PORTS.get(str(port), "")
+    doubt = ""
+    if of_port and not _is_kin(engine, of_port):
+        doubt = f"its URL says {engine}, and its port {port} is that of {of_port}"
     user = f"{quote(unquote(parts.username))}@" if parts.username else ""
     at = f"{host}:{port}" if port else host
     password_key = key if parts.password else ""
-    return [FoundDatabase(f"{engine}://{user}{at}{parts.path}", where, password_key)]
+    return [FoundDatabase(f"{engine}://{user}{at}{parts.path}", where, password_key, bool(doubt), doubt)]
 
 
 def _from_fields(pairs: Iterable[tuple[str, str]], file: Path, root: Path) -> list[FoundDatabase]:
@@ -103,13 +113,26 @@ def _from_fields(pairs: Iterable[tuple[str, str]], file: Path, root: Path) -> li
 
 def _server(fields: dict[str, tuple[str, str]], name: str, where: str) -> FoundDatabase:
     said = fields.get("engine", ("", ""))[1].lower().rsplit(".", 1)[-1]
-    port = fields.get("port", ("", ""))[1]
-    engine = _ENGINES.get(said, "postgresql" if port == "5432" else "mariadb")
     host = fields.get("host", ("", ""))[1] or "localhost"
+    port = fields.get("port", ("", ""))[1] or host.rpartition(":")[2]
+    named = next((word for word in _NAMES_IN_KEYS if word in fields["name"][0].lower()), "")
+    of_key, of_port = _NAMES_IN_KEYS.get(named, ""), _PORTS.get(port, "")
+    engine = _ENGINES.get(said) or of_key or of_port or "mariadb"
+    doubt = ""
+    if of_key and not _is_kin(engine, of_key):
+        doubt = f"its engine is said to be {engine}, and its key says {named}"
+    elif of_port and not _is_kin(engine, of_port):
+        doubt = f"its engine is said to be {engine}, and its port {port} is that of {of_port}"
     at = f"{host}:{port}" if port.isdigit() and ":" not in host else host
     user = fields.get("user", ("", ""))[1]
     url = f"{engine}://{quote(user) + '@' if user else ''}{at}/{quote(name)}"
-    return FoundDatabase(url, where, fields.get("password", ("", ""))[0], is_guess=said not in _ENGINES)
+    is_guess = bool(doubt) or (said not in _ENGINES and not of_key)
+    return FoundDatabase(url, where, fields.get("password", ("", ""))[0], is_guess, doubt)
+
+
+def _is_kin(one: str, other: str) -> bool:
+    """Whether two names of engines are of the same kind of server."""
+    return one == other or {one, other} <= {"mysql", "mariadb"}
 
 
 def _field_of(key: str) -> tuple[str, str]:

@@ -64,7 +64,9 @@ def _databases(found: Discovery, left: list[str]) -> list[str]:
         table = ["[[databases]]", f"url = {_text(one.url)}"]
         if number:
             table.insert(1, f'name = "database-{number + 1}"')
-        lines.append(f"# {mark}{one.where}")
+        lines.append(f"# {mark}{one.where}" + (f"; {one.doubt}" if one.doubt else ""))
+        if one.doubt:
+            left.append(f"the engine of {one.url}: {one.doubt}")
         if one.password_key:
             lines.append(f"# Its password stands there too (key {one.password_key}) and was not copied.")
             table.append(f'password_file = "{_SECRET_FILE}"')

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from yellow_ladder.database import Database, DatabaseAddress, Span, Table, open_database
+from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.database.port import UndecodableText
 from yellow_ladder.errors import AnswerNo, OwnFault, Problem
 from yellow_ladder.fingerprints.hashing import ColumnHasher, combine_keys, sum_column
@@ -45,6 +46,7 @@ class Job:
         return Job(table, tuple(record["columns"]), tuple(record["key"]), span, record["rows"])
 
 
+@connections_kept()
 def take_fingerprint(
     database: Database,
     keys: Mapping[str, tuple[str, ...]] | None = None,
@@ -58,7 +60,7 @@ def take_fingerprint(
     a key is tied to the whole row. Memory stays bounded by one chunk for each process.
     """
     tables = database.tables()
-    counts = {table.name: database.count_rows(table.name) for table in tables}
+    counts = database.count_all([table.name for table in tables])
     workers = (os.cpu_count() or 1) if workers is None else workers
     parts = workers if sum(counts.values()) >= PARALLEL_FROM_ROWS else 1
     jobs = []
@@ -172,7 +174,8 @@ def _help() -> None:
         if os.getppid() != request["parent"]:
             sys.exit(1)  # the run was killed: do not hold the database any longer
 
-    parts = [run_job(database, Job.from_record(record), end_with_parent) for record in request["jobs"]]
+    with connections_kept():
+        parts = [run_job(database, Job.from_record(record), end_with_parent) for record in request["jobs"]]
     json.dump([part.as_record() for part in parts], sys.stdout)
 
 

@@ -6,17 +6,19 @@ from collections import Counter
 from collections.abc import Mapping
 
 from yellow_ladder.database import Database
+from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.errors import LadderError
 from yellow_ladder.services.looking import users_of_file
 from yellow_ladder.survey.records import SurveyedDatabase
 
 
+@connections_kept()
 def look_at_database(name: str, database: Database, *, thorough: bool = False) -> SurveyedDatabase:
     """What a database is like, or why it cannot be read. `thorough` checks every constraint, however long it takes."""
     try:
         engine = database.probe()
         tables = database.tables()
-        rows = {table.name: database.count_rows_gently(table.name) for table in tables}
+        rows = database.count_all([table.name for table in tables], gently=True)
         traits = database.traits()
         ledger = database.ledger()
         return SurveyedDatabase(

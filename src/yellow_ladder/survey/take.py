@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
+from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.errors import LadderError
 from yellow_ladder.files.manifest import Entry, Kind, Manifest, Skip, take_manifest
 from yellow_ladder.release.source import Release, Releases
@@ -39,6 +40,7 @@ class Depth:
     records: Sequence[RecordFinder] = field(default=())
 
 
+@connections_kept()
 def take_survey(site: Site, releases: Releases | None, depth: Depth | None = None) -> Survey:
     """Look at everything; what cannot be read becomes a finding and stops nothing else."""
     depth = depth or Depth()

@@ -26,6 +26,7 @@ from yellow_ladder.climb.proving.inventory import (
 from yellow_ladder.climb.proving.price import as_left, drop_scratch, see_room
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.running.run import Run
+from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.durable import write_json
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
 from yellow_ladder.files.looking import READ_BYTES
@@ -104,6 +105,7 @@ def lineages(plan: Plan, before: Inventory) -> dict[str, Lineage]:
     return {name: compose(one, plan.contracts_of(name)) for name, one in before.databases.items()}
 
 
+@connections_kept()
 def prove(run: Run, *, served: bool, keep: bool = True) -> Proof:
     """Compare everything now with the survey before. With `keep`, the survey after is written down.
 

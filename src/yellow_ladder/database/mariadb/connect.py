@@ -14,8 +14,10 @@ from pymysql.cursors import Cursor, SSCursor
 
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.clients import Call, Client, find_clients
+from yellow_ladder.database.kept import borrowed, let_go
 from yellow_ladder.database.secrets import how_to_be_let_in, password_of, secret_in_memory
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
+from yellow_ladder.words import some_of
 
 _CONNECT_WITHIN_S = 10
 _IDLE_S = 7 * 86_400
@@ -47,24 +49,53 @@ def connected(
 
     `as_text`: values are given as the server writes them. `database` may be empty, for none.
     """
+    let_go()
     name = address.database if database is None else database
+    with explaining(address):
+        connection = _connect(address, name, as_text=as_text, encoding=encoding)
+        try:
+            yield connection
+        finally:
+            with contextlib.suppress(pymysql.Error):
+                connection.close()
+
+
+@contextlib.contextmanager
+def reading(address: DatabaseAddress, *, as_text: bool = False, encoding: str = "utf8mb4") -> Iterator[Connection]:
+    """A connection that only reads, kept for the next question where that is wanted."""
+
+    def connect() -> Connection:
+        return _connect(address, address.database, as_text=as_text, encoding=encoding)
+
+    what = (address, as_text, encoding)
+    with explaining(address), borrowed(what, connect, rests=_come_to_rest, is_lost=_is_lost) as connection:
+        yield connection
+
+
+def _come_to_rest(connection: Connection) -> None:
+    connection.rollback()
+
+
+def _is_lost(connection: Connection) -> bool:
     try:
-        with explaining(address):
-            connection = pymysql.connect(**_given(address, name, as_text=as_text, encoding=encoding))
-            try:
-                with connection.cursor() as cursor:
-                    cursor.execute(
-                        "SET SESSION " + ", ".join(f"{key} = {value}" for key, value in _fixed(address).items())
-                    )
-                    limit = "max_statement_time" if is_mariadb(connection) else "max_execution_time"
-                    cursor.execute(f"SET SESSION {limit} = 0")
-                yield connection
-            finally:
-                with contextlib.suppress(pymysql.Error):
-                    connection.close()
-    except OSError as fault:
-        text = f"the connection to the database `{address.name}` ({address.place}) broke: {fault}"
-        raise AnswerNo(Problem("database-unreachable", text, "see that the server runs", address.place)) from fault
+        connection.ping(reconnect=False)
+    except (pymysql.Error, OSError):
+        return True
+    return False
+
+
+def _connect(address: DatabaseAddress, name: str, *, as_text: bool, encoding: str) -> Connection:
+    connection = pymysql.connect(**_given(address, name, as_text=as_text, encoding=encoding))
+    try:
+        with connection.cursor() as cursor:
+            cursor.execute("SET SESSION " + ", ".join(f"{key} = {value}" for key, value in _fixed(address).items()))
+            limit = "max_statement_time" if is_mariadb(connection) else "max_execution_time"
+            cursor.execute(f"SET SESSION {limit} = 0")
+    except BaseException:
+        with contextlib.suppress(pymysql.Error):
+            connection.close()
+        raise
+    return connection
 
 
 def _fixed(address: DatabaseAddress) -> dict[str, str]:
@@ -109,6 +140,9 @@ def explaining(address: DatabaseAddress) -> Iterator[None]:
         yield
     except pymysql.Error as fault:
         raise _explained(fault, address) from fault
+    except OSError as fault:
+        text = f"the connection to the database `{address.name}` ({address.place}) broke: {fault}"
+        raise AnswerNo(Problem("database-unreachable", text, "see that the server runs", address.place)) from fault
 
 
 def _explained(fault: pymysql.Error, address: DatabaseAddress) -> AnswerNo | BadInput:
@@ -135,10 +169,22 @@ def _explained(fault: pymysql.Error, address: DatabaseAddress) -> AnswerNo | Bad
 
 def locked(address: DatabaseAddress, said: str) -> AnswerNo:
     """The error for a lock of somebody else."""
-    text = (
-        f"the database `{address.name}` is locked by another session for longer than {address.lock_wait_s:g} s: {said}"
-    )
+    held = _in_use(address)
+    tables = f" ({some_of(held)})" if held else ""
+    waited = f"for longer than {address.lock_wait_s:g} s"
+    text = f"the database `{address.name}` is locked by another session {waited}{tables}: {said}"
     return AnswerNo(Problem("database-locked", text, "see who holds it: SHOW FULL PROCESSLIST", address.place))
+
+
+def _in_use(address: DatabaseAddress) -> list[str]:
+    """Tables that somebody has locked or is working on just now."""
+    try:
+        connection = _connect(address, address.database, as_text=False, encoding="utf8mb4")
+        with contextlib.closing(connection):
+            found = rows(connection, f"SHOW OPEN TABLES FROM {quoted(address.database)} WHERE In_use > 0")
+    except (pymysql.Error, OSError, BadInput):
+        return []
+    return sorted(str(row[1]) for row in found)
 
 
 def is_mariadb(connection: Connection) -> bool:

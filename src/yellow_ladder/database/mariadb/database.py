@@ -12,6 +12,7 @@ from typing import Any
 
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.clients import Client
+from yellow_ladder.database.kept import let_go
 from yellow_ladder.database.mariadb import clone, look, move, parts
 from yellow_ladder.database.mariadb.apply import apply_once
 from yellow_ladder.database.mariadb.connect import (
@@ -21,6 +22,7 @@ from yellow_ladder.database.mariadb.connect import (
     explaining,
     is_mariadb,
     quoted,
+    reading,
     rows,
     streamed,
 )
@@ -36,7 +38,7 @@ from yellow_ladder.database.port import (
     UndecodableText,
 )
 from yellow_ladder.database.row_changes import Row
-from yellow_ladder.database.server import ServerDatabase, beside, is_local, scratch_name
+from yellow_ladder.database.server import ServerDatabase, beside, counted, is_local, scratch_name
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.copying import remove_entry
 
@@ -66,7 +68,7 @@ class MariadbDatabase(ServerDatabase):
             with explaining(self.address):
                 yield self._held
             return
-        with connected(self.address, as_text=as_text, encoding=encoding) as connection:
+        with reading(self.address, as_text=as_text, encoding=encoding) as connection:
             yield connection
 
     @cached_property
@@ -117,15 +119,20 @@ class MariadbDatabase(ServerDatabase):
     def count_rows(self, table: str) -> int:
         return int(self.scalar(f"SELECT count(*) FROM {quoted(table)}"))
 
-    def count_rows_gently(self, table: str) -> int:
+    def count_all(self, tables: Sequence[str], *, gently: bool = False) -> dict[str, int]:  # noqa: ARG002
         """Readers never keep writers waiting here."""
-        return self.count_rows(table)
+        return counted(tables, lambda table: f"SELECT count(*) FROM {quoted(table)}", self._all)
+
+    def _all(self, query: str) -> list[tuple[Any, ...]]:
+        with self._reading() as connection:
+            return rows(connection, query)
 
     def invalid_constraints(self, *, thorough: bool) -> list[str]:
         with self._reading() as connection:
             return look.dangling(connection) if thorough else []
 
     def sessions(self) -> list[Session]:
+        let_go()  # the server would list them too
         with self._reading() as connection:
             return look.sessions(connection)
 

@@ -170,6 +170,25 @@ def broken_objects(connection: Connection) -> list[str]:
     return found
 
 
+_ROWS_ELSEWHERE = ("FEDERATED", "CONNECT", "SPIDER", "S3", "MRG_MYISAM", "BLACKHOLE", "SPHINX", "OQGRAPH")
+
+
+def beyond_backups(connection: Connection) -> list[str]:
+    """Tables of engines that keep their rows elsewhere, and those that the server forgets when it stops."""
+    found = rows(
+        connection,
+        "SELECT table_name, engine FROM information_schema.tables WHERE table_schema = DATABASE()"
+        " AND engine IN %s ORDER BY table_name",
+        (("MEMORY", *_ROWS_ELSEWHERE),),
+    )
+    return [
+        f"the table {name} lies in the server's memory: a stop of the server empties it"
+        if engine == "MEMORY"
+        else f"the table {name} is of the engine {engine}: its rows are kept elsewhere, and a dump may not hold them"
+        for name, engine in found
+    ]
+
+
 _KEYS = """
 SELECT k.constraint_name, k.table_name, k.referenced_table_name, k.column_name, k.referenced_column_name
 FROM information_schema.key_column_usage AS k

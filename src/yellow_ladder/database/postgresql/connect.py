@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import glob
+import select
 from collections.abc import Iterator
 from typing import Any
 
@@ -12,8 +13,10 @@ from psycopg import errors, sql
 
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.clients import Call, Client, find_clients
+from yellow_ladder.database.kept import borrowed, let_go
 from yellow_ladder.database.secrets import how_to_be_let_in, password_of, secret_in_memory
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
+from yellow_ladder.words import some_of
 
 OUR_NAME = "yellow-ladder"
 _CONNECT_WITHIN_S = 10
@@ -54,27 +57,59 @@ def connected(
     address: DatabaseAddress, *, database: str | None = None, encoding: str = "UTF8", autocommit: bool = True
 ) -> Iterator[Connection]:
     """A connection for one block; faults of the server come out as AnswerNo or BadInput with a remedy."""
+    let_go()
     try:
-        password = password_of(address)
-        connection = psycopg.connect(
-            psycopg.conninfo.make_conninfo(
-                "",
-                **given(address, database),
-                connect_timeout=_CONNECT_WITHIN_S,
-                application_name=OUR_NAME,
-                client_encoding=encoding,
-                options=" ".join(f"-c {name}={value}" for name, value in _fixed(address).items()),
-                **({"password": password} if password is not None else {}),
-            ),
-            autocommit=autocommit,
-            prepare_threshold=None,
-        )
+        connection = _connect(address, database, encoding=encoding, autocommit=autocommit)
         try:
             yield connection
         finally:
             connection.close()
     except psycopg.Error as fault:
         raise explained(fault, address) from fault
+
+
+@contextlib.contextmanager
+def reading(address: DatabaseAddress, *, encoding: str = "UTF8") -> Iterator[Connection]:
+    """A connection that only reads, each time as of one moment: its own, or the one that the address names."""
+
+    def connect() -> Connection:
+        connection = _connect(address, None, encoding=encoding, autocommit=False)
+        connection.isolation_level = psycopg.IsolationLevel.REPEATABLE_READ
+        connection.read_only = True
+        return connection
+
+    try:
+        with borrowed((address, encoding), connect, rests=Connection.rollback, is_lost=_is_lost) as connection:
+            if address.snapshot:
+                connection.execute(plain("SET TRANSACTION SNAPSHOT ") + sql.Literal(address.snapshot))
+            yield connection
+    except psycopg.Error as fault:
+        raise explained(fault, address) from fault
+
+
+def _is_lost(connection: Connection) -> bool:
+    """Whether a connection at rest has ended: its server would have nothing to say otherwise."""
+    if connection.closed:
+        return True
+    waiting, _, _ = select.select([connection.fileno()], [], [], 0)
+    return bool(waiting)
+
+
+def _connect(address: DatabaseAddress, database: str | None, *, encoding: str, autocommit: bool) -> Connection:
+    password = password_of(address)
+    return psycopg.connect(
+        psycopg.conninfo.make_conninfo(
+            "",
+            **given(address, database),
+            connect_timeout=_CONNECT_WITHIN_S,
+            application_name=OUR_NAME,
+            client_encoding=encoding,
+            options=" ".join(f"-c {name}={value}" for name, value in _fixed(address).items()),
+            **({"password": password} if password is not None else {}),
+        ),
+        autocommit=autocommit,
+        prepare_threshold=None,
+    )
 
 
 def explained(fault: psycopg.Error, address: DatabaseAddress) -> AnswerNo | BadInput:
@@ -104,11 +139,34 @@ def explained(fault: psycopg.Error, address: DatabaseAddress) -> AnswerNo | BadI
 
 def locked(address: DatabaseAddress, said: str) -> AnswerNo:
     """The error for a lock of somebody else."""
-    text = (
-        f"the database `{address.name}` is locked by another session for longer than {address.lock_wait_s:g} s: {said}"
-    )
+    held = _held_by_others(address)
+    tables = f" ({some_of(sorted({table for table, _ in held}))})" if held else ""
+    waited = f"for longer than {address.lock_wait_s:g} s"
+    text = f"the database `{address.name}` is locked by another session {waited}{tables}: {said}"
     remedy = "see who holds it: SELECT pid, usename, query FROM pg_stat_activity WHERE state <> 'idle'"
+    if held:
+        numbers = ", ".join(str(pid) for pid in sorted({pid for _, pid in held}))
+        remedy = f"see what holds it: SELECT pid, usename, state, query FROM pg_stat_activity WHERE pid IN ({numbers})"
     return AnswerNo(Problem("database-locked", text, remedy, address.place))
+
+
+def _held_by_others(address: DatabaseAddress) -> list[tuple[str, int]]:
+    """(table, server process) of locks that keep readers waiting, or writers where there are none of those."""
+    query = (
+        "SELECT l.relation::regclass::text, l.pid, l.mode = 'AccessExclusiveLock' FROM pg_locks AS l"
+        " JOIN pg_class AS c ON c.oid = l.relation JOIN pg_namespace AS n ON n.oid = c.relnamespace"
+        " WHERE l.granted AND l.locktype = 'relation' AND c.relkind IN ('r', 'p') AND n.nspname !~ '^pg_'"
+        " AND l.database = (SELECT oid FROM pg_database WHERE datname = current_database())"
+        " AND l.pid <> pg_backend_pid() AND l.mode NOT IN ('AccessShareLock', 'RowShareLock')"
+    )
+    try:
+        connection = _connect(address, None, encoding="UTF8", autocommit=True)
+        with contextlib.closing(connection):
+            found = connection.execute(plain(query)).fetchall()
+    except (psycopg.Error, BadInput):
+        return []
+    strongest = any(is_whole for _, _, is_whole in found)
+    return [(str(table), int(pid)) for table, pid, is_whole in found if is_whole or not strongest]
 
 
 def command(text: str, *names: str) -> sql.Composed:

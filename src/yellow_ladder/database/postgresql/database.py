@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import itertools
 from collections.abc import Iterator, Sequence
+from contextlib import AbstractContextManager
 from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
@@ -25,9 +26,9 @@ from yellow_ladder.database.port import (
     UndecodableText,
 )
 from yellow_ladder.database.postgresql import look, move
-from yellow_ladder.database.postgresql.connect import Connection, command, connected, plain
+from yellow_ladder.database.postgresql.connect import Connection, command, connected, plain, reading
 from yellow_ladder.database.row_changes import Row
-from yellow_ladder.database.server import ServerDatabase, beside, is_local, scratch_name
+from yellow_ladder.database.server import ServerDatabase, beside, counted, is_local, scratch_name
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 
 OLDEST = 13
@@ -45,15 +46,8 @@ class PostgresqlDatabase(ServerDatabase):
     _answers = look
     moves_meanwhile = False
 
-    @contextlib.contextmanager
-    def _reading(self, *, encoding: str = "UTF8") -> Iterator[Connection]:
-        """A connection that only reads, at the moment that the address names where it names one."""
-        with connected(self.address, encoding=encoding, autocommit=False) as connection:
-            connection.isolation_level = psycopg.IsolationLevel.REPEATABLE_READ
-            connection.read_only = True
-            if self.address.snapshot:
-                connection.execute(plain("SET TRANSACTION SNAPSHOT ") + sql.Literal(self.address.snapshot))
-            yield connection
+    def _reading(self, *, encoding: str = "UTF8") -> AbstractContextManager[Connection]:
+        return reading(self.address, encoding=encoding)
 
     @contextlib.contextmanager
     def _at_one_moment(self) -> Iterator[PostgresqlDatabase]:
@@ -101,19 +95,22 @@ class PostgresqlDatabase(ServerDatabase):
         return row[0] if row else None
 
     def count_rows(self, table: str) -> int:
+        return self.count_all([table])[table]
+
+    def count_all(self, tables: Sequence[str], *, gently: bool = False) -> dict[str, int]:  # noqa: ARG002
+        """Readers never keep writers waiting here."""
         with self._reading() as connection:
-            row = connection.execute(plain("SELECT count(*) FROM ") + self._source(table)).fetchone()
-        return int(row[0]) if row else 0
+
+            def question(table: str) -> str:
+                return (plain("SELECT count(*) FROM ") + self._source(table)).as_string(connection)
+
+            return counted(tables, question, lambda query: connection.execute(plain(query)).fetchall())
 
     def _source(self, table: str) -> sql.Composable:
         """What a table's rows are selected from: without those of tables that inherit from it, which stand alone."""
         if table == look.LARGE_OBJECTS:
             return plain("(SELECT oid AS loid, lo_get(oid) AS content FROM pg_largeobject_metadata) AS found")
         return command("ONLY {}.{}", *self._place(table))
-
-    def count_rows_gently(self, table: str) -> int:
-        """Readers never keep writers waiting here."""
-        return self.count_rows(table)
 
     def invalid_constraints(self, *, thorough: bool) -> list[str]:  # noqa: ARG002
         """The server knows by itself, so that nothing takes long."""

@@ -189,6 +189,22 @@ def broken_objects(connection: Connection) -> list[str]:
     return [f"the index {name}: its building failed, and it is not used" for (name,) in rows]
 
 
+def beyond_backups(connection: Connection) -> list[str]:
+    """Foreign tables, and tables that a crash of the server empties."""
+    query = (
+        f"SELECT {_named('n.nspname', 'c.relname')}, c.relkind = 'f' FROM pg_class AS c"
+        f" JOIN pg_namespace AS n ON n.oid = c.relnamespace WHERE {_SITE_SCHEMAS}"
+        " AND (c.relkind = 'f' OR (c.relkind IN ('r', 'p') AND c.relpersistence = 'u'))"
+        f" AND {_not_of_extension('pg_class', 'c.oid')} ORDER BY 1"
+    )
+    return [
+        f"the foreign table {name} has its rows on another server: they are in no backup and not compared"
+        if is_foreign
+        else f"the table {name} is unlogged: it is in backups, but a crash of the server empties it"
+        for name, is_foreign in _rows(connection, query)
+    ]
+
+
 def invalid_constraints(connection: Connection) -> list[str]:
     """Constraints that were never held against the rows that were there before them."""
     rows = _rows(

@@ -14,6 +14,7 @@ from urllib.parse import quote
 from yellow_ladder import nolinks
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.answers import Answering, WithoutClone
+from yellow_ladder.database.kept import borrowed, let_go
 from yellow_ladder.database.port import (
     LEDGER_TABLE,
     Chunk,
@@ -30,7 +31,7 @@ from yellow_ladder.database.row_changes import csv_path, paired
 from yellow_ladder.database.sqlite import aside, look
 from yellow_ladder.database.sqlite import changes as sqlite_changes
 from yellow_ladder.database.sqlite.chunks import fetch, lenient_text, next_size
-from yellow_ladder.database.sqlite.faults import explained
+from yellow_ladder.database.sqlite.faults import explained, missing
 from yellow_ladder.database.sqlite.locks import holders_of, lock_holders
 from yellow_ladder.database.sqlite.look import quoted
 from yellow_ladder.database.sqlite.rights import connect, may_write, owner_of
@@ -63,23 +64,24 @@ class SqliteDatabase(Answering, WithoutClone):
     def _connected(self, *, write: bool = False) -> Iterator[sqlite3.Connection]:
         path = self.address.path
         if not path.is_file():
-            raise BadInput(
-                Problem(
-                    "database-missing",
-                    f"the database `{self.address.name}` has no file at {path}",
-                    f"correct databases.url of `{self.address.name}` in the site file",
-                    str(path),
-                )
-            )
+            raise missing(self.address)
         # A backup is opened as immutable, so that SQLite leaves no lock or log file beside it.
         uri = f"file:{quote(str(path))}?mode={'rw' if write else 'ro'}{'&immutable=1' if self.address.is_kept else ''}"
+        owner = None if self.address.is_kept else owner_of(path)
+
+        def open_it() -> sqlite3.Connection:
+            return connect(uri, owner, uri=True, timeout=self._busy_s, isolation_level=None)
+
         try:
-            owner = None if self.address.is_kept else owner_of(path)
-            connection = connect(uri, owner, uri=True, timeout=self._busy_s, isolation_level=None)
-            try:
+            if write:
+                let_go()
+                with contextlib.closing(open_it()) as connection:
+                    yield connection
+                return
+            status = path.stat()  # another file under the name is another database
+            what = (uri, owner, self._busy_s, status.st_dev, status.st_ino)
+            with borrowed(what, open_it, rests=_come_to_rest, is_lost=lambda _: False) as connection:
                 yield connection
-            finally:
-                connection.close()
         except sqlite3.Error as fault:
             raise self._explained(fault) from fault
 
@@ -101,19 +103,8 @@ class SqliteDatabase(Answering, WithoutClone):
         return aside.files_of(self.address.path)
 
     def tables(self) -> list[Table]:
-        query = (
-            "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'"
-            " AND sql NOT LIKE 'CREATE VIRTUAL TABLE%' AND name <> ? ORDER BY name"
-        )
         with self._connected() as connection:
-            names = [row[0] for row in connection.execute(query, (LEDGER_TABLE,))]
-            return [self._table(connection, name) for name in names]
-
-    @staticmethod
-    def _table(connection: sqlite3.Connection, name: str) -> Table:
-        columns = connection.execute("SELECT name, pk FROM pragma_table_info(?) ORDER BY cid", (name,)).fetchall()
-        keyed = sorted((position, column) for column, position in columns if position)
-        return Table(name, tuple(column for column, _ in columns), tuple(column for _, column in keyed))
+            return look.tables(connection)
 
     def scalar(self, query: str) -> Any:
         with self._connected() as connection:
@@ -123,9 +114,10 @@ class SqliteDatabase(Answering, WithoutClone):
     def count_rows(self, table: str) -> int:
         return int(self.scalar(f"SELECT count(*) FROM {quoted(table)}"))
 
-    def count_rows_gently(self, table: str) -> int:
+    def count_all(self, tables: Sequence[str], *, gently: bool = False) -> dict[str, int]:
+        count = look.count_gently if gently else look.count
         with self._connected() as connection:
-            return look.count_gently(connection, table)
+            return {table: count(connection, table) for table in tables}
 
     def invalid_constraints(self, *, thorough: bool) -> list[str]:
         with self._connected() as connection:
@@ -390,6 +382,12 @@ class SqliteDatabase(Answering, WithoutClone):
     def _refused(self, entry: LedgerEntry, why: str) -> AnswerNo:
         text = f"the migration {entry.migration} to {entry.version} was not kept: {why}"
         return AnswerNo(Problem("migration-refused", text, "report it to the release's publisher", self.address.name))
+
+
+def _come_to_rest(connection: sqlite3.Connection) -> None:
+    connection.text_factory = str
+    if connection.in_transaction:
+        connection.execute("ROLLBACK")
 
 
 def _has_ledger(connection: sqlite3.Connection) -> bool:

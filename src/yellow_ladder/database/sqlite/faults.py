@@ -31,3 +31,10 @@ def explained(fault: sqlite3.Error, address: DatabaseAddress) -> AnswerNo | BadI
         return AnswerNo(Problem("disk-full", text, f"free space beside {path}", str(path)))
     text = f"the database `{name}` refused: {fault}"
     return AnswerNo(Problem("database-refused", text, "look into it with the sqlite3 program", str(path)))
+
+
+def missing(address: DatabaseAddress) -> BadInput:
+    """The error for a file that is not there."""
+    text = f"the database `{address.name}` has no file at {address.path}"
+    remedy = f"correct databases.url of `{address.name}` in the site file"
+    return BadInput(Problem("database-missing", text, remedy, str(address.path)))

@@ -4,6 +4,7 @@ in rollback-journal mode a reader keeps every writer from committing.
 
 from __future__ import annotations
 
+import itertools
 import re
 import sqlite3
 import time
@@ -11,12 +12,13 @@ from collections.abc import Callable, Iterator
 from functools import partial
 from typing import Any
 
-from yellow_ladder.database.port import COUNTER_OF, LEDGER_TABLE, Traits
+from yellow_ladder.database.port import COUNTER_OF, LEDGER_TABLE, Table, Traits
 
 _PIECE_ROWS = 50_000
 _MOMENT_S = 0.25
 _STEPS_BETWEEN_LOOKS = 20_000
 _NAMED = 5
+_KEPT_IN_THE_FILE = ("fts3", "fts4", "fts5", "rtree", "rtree_i32", "geopoly")
 
 
 def quoted(identifier: str) -> str:
@@ -24,14 +26,39 @@ def quoted(identifier: str) -> str:
     return '"' + identifier.replace('"', '""') + '"'
 
 
+def tables(connection: sqlite3.Connection) -> list[Table]:
+    """All tables of the site with their columns, in name order."""
+    query = (
+        "SELECT m.name, c.name, c.pk FROM sqlite_master AS m JOIN pragma_table_info(m.name) AS c"
+        " WHERE m.type = 'table' AND m.name NOT LIKE 'sqlite\\_%' ESCAPE '\\'"
+        " AND m.sql NOT LIKE 'CREATE VIRTUAL TABLE%' AND m.name <> ? ORDER BY m.name, c.cid"
+    )
+    found = []
+    parts = connection.execute(query, (LEDGER_TABLE,)).fetchall()
+    for name, columns in itertools.groupby(parts, key=lambda row: str(row[0])):
+        listed = [(column, position) for _, column, position in columns]
+        keyed = sorted((position, column) for column, position in listed if position)
+        found.append(Table(name, tuple(column for column, _ in listed), tuple(column for _, column in keyed)))
+    return found
+
+
+def count(connection: sqlite3.Connection, table: str) -> int:
+    """Rows of a table."""
+    return int(connection.execute(f"SELECT count(*) FROM {quoted(table)}").fetchone()[0])
+
+
 def count_gently(connection: sqlite3.Connection, table: str) -> int:
     """Rows of a table, counted in pieces by row number, or by key where it has none: no statement takes long."""
+    some = f"SELECT count(*) FROM (SELECT 1 FROM {quoted(table)} LIMIT {_PIECE_ROWS})"
+    few = int(connection.execute(some).fetchone()[0])
+    if few < _PIECE_ROWS:
+        return few
     parts = connection.execute("SELECT name, pk FROM pragma_table_info(?)", (table,)).fetchall()
     key = ["rowid"]
     if not _has_row_numbers(connection, table, [name for name, _ in parts]):
         key = [quoted(name) for position, name in sorted((pk, name) for name, pk in parts if pk)]
     if not key:
-        return int(connection.execute(f"SELECT count(*) FROM {quoted(table)}").fetchone()[0])
+        return count(connection, table)
     columns, marks = ", ".join(key), ", ".join("?" * len(key))
     piece = f"SELECT {columns} FROM {quoted(table)} WHERE ({columns}) > ({marks}) ORDER BY {columns} LIMIT ?"
     rest = f"SELECT count(*) FROM ({piece})"
@@ -110,6 +137,17 @@ def broken_objects(connection: sqlite3.Connection) -> list[str]:
                 names = ", ".join(sure or [name for name, _, _ in suspects])
                 found.append(f"the trigger {names} of {table}: {fault}")
     return list(dict.fromkeys(found))
+
+
+def beyond_backups(connection: sqlite3.Connection) -> list[str]:
+    """Virtual tables may be a view of something that lies outside the file; those of the engine's own kinds do not."""
+    query = "SELECT name, sql FROM sqlite_master WHERE sql LIKE 'CREATE VIRTUAL TABLE%' ORDER BY name"
+    found = [(name, re.search(r"(?i)\bUSING\s+\"?(\w+)", sql)) for name, sql in connection.execute(query)]
+    return [
+        f"the virtual table {name} is made by {kind[1]}: what lies outside the file is in no backup and not compared"
+        for name, kind in found
+        if kind and kind[1].lower() not in _KEPT_IN_THE_FILE
+    ]
 
 
 def _events(connection: sqlite3.Connection, table: str) -> Iterator[tuple[str, str]]:
