@@ -62,7 +62,7 @@ def test_a_climb_killed_anywhere_ends_whole(
     need(missing_programs(engine) if engine else [], f"a test of {engine}")
     choice = choice if "/" in choice else f"{choice}@{SEED}"
     words = [str(tmp_path), mode, choice]
-    done = warm().call("tests.crash_driver:main", words, Path(__file__).parent.parent, dict(os.environ), 900)
+    done = warm().call("tests.crash_driver:main", words, Path(__file__).parent.parent, dict(os.environ), 3600)
     assert done.code == 0, done.err
     found = json.loads(done.out.splitlines()[-1])
     record_property("kill points", (mode, found["points"], len(found["tried"])))
