@@ -15,10 +15,10 @@ from collections.abc import Callable
 from pathlib import Path
 
 from yellow_ladder.demo.prepare import prepare_demo
+from yellow_ladder.files.manifest import take_manifest
 from yellow_ladder.site.site import load_site
 from yellow_ladder.survey.drift.look import look_at_files
 from yellow_ladder.survey.drift.reference import Reference, recorded_contents
-from yellow_ladder.survey.take import site_manifest
 
 FILES = 100_000
 
@@ -49,7 +49,7 @@ def main() -> None:
         root = demo.folder / "quaybook"
         grow(root / "modules")
         site = load_site(demo.file)
-        contents = recorded_contents(site_manifest(site))
+        contents = recorded_contents(take_manifest(site.root, site.skipped()))
         time.sleep(3)  # what changed within the last seconds is never remembered as settled
 
         def reference() -> Reference:

@@ -26,7 +26,8 @@ from yellow_ladder.climb.conduct import Conditions, begin, descend
 from yellow_ladder.climb.record.catalog import find_climb
 from yellow_ladder.demo.prepare import prepare_demo
 from yellow_ladder.errors import LadderError
-from yellow_ladder.files.manifest import Entry, take_manifest
+from yellow_ladder.files.entry import Manifest
+from yellow_ladder.files.manifest import take_manifest
 from yellow_ladder.site.site import load_site
 
 VICTIMS = ("data", "uploads", "uploads/03", "addons", "addons/regatta-calendar", "etc", "etc/quaybook.ini")
@@ -140,7 +141,7 @@ def _copy(source: Path, target: Path) -> None:
     subprocess.run(["cp", "-a", str(source), str(target)], check=True)
 
 
-def attempt(folder: Path, victim: str, at: int, outside: dict[str, Entry]) -> str:
+def attempt(folder: Path, victim: str, at: int, outside: Manifest) -> str:
     """One attempt on a fresh copy; returns what is wrong, or nothing."""
     hurt = folder / "hurt"
     _copy(folder / "pristine", hurt)

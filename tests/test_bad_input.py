@@ -14,7 +14,8 @@ import pytest
 from tests import archives
 from tests.conftest import Demo, MakeDemo, run_program
 from tests.warm import Answer
-from yellow_ladder.files.manifest import Kind, take_manifest, tree_digest
+from yellow_ladder.files.entry import Kind
+from yellow_ladder.files.manifest import take_manifest, tree_digest
 
 COMMANDS = (("survey",), ("route",), ("check",), ("climb", "--yes"))
 

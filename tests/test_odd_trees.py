@@ -6,7 +6,6 @@ import os
 import shutil
 import subprocess
 import time
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -21,7 +20,8 @@ from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.errors import AnswerNo
 from yellow_ladder.events import silent
 from yellow_ladder.files.attributes import read_attributes
-from yellow_ladder.files.manifest import Entry, take_manifest
+from yellow_ladder.files.entry import Entry, changed
+from yellow_ladder.files.manifest import take_manifest
 
 NAMES = st.sampled_from([
     b"plain", "Käthe ⚓".encode(), b"new\nline", b"\xff\xfe no utf-8", b"-rf", b" space ", b"a" * 255,
@@ -94,7 +94,7 @@ def write(path: bytes, what: object) -> None:
 def picture(root: Path) -> dict[str, Entry]:
     """Everything of a tree that must come back, but for what the machine gives: inode and change time."""
     return {
-        path: replace(entry, inode=0, changed_ns=0, attributes=read_attributes(root / path))
+        path: changed(entry, inode=0, changed_ns=0, attributes=read_attributes(root / path))
         for path, entry in take_manifest(root).items()
     }
 

@@ -6,7 +6,6 @@ import hashlib
 import os
 import stat
 import subprocess
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -23,7 +22,9 @@ from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.errors import AnswerNo
 from yellow_ladder.events import silent
 from yellow_ladder.files.archive_write import TreeSource, write_archive
-from yellow_ladder.files.manifest import Entry, Kind, keep_all, manifest_to_lines
+from yellow_ladder.files.entry import Entry, Kind, changed
+from yellow_ladder.files.listing import Listing, in_order, write_listing
+from yellow_ladder.files.manifest import keep_all
 from yellow_ladder.files.tar_members import info_bytes, member_header, member_info
 
 ENTRIES = st.builds(
@@ -69,19 +70,19 @@ def test_an_archive_that_does_not_hold_what_was_listed_is_found(idle: Demo, what
     (uploads / "link").symlink_to("note")
     (uploads / "second").hardlink_to(uploads / "note")
     backup = make_backup(idle.site(), "2.4", utc_now(), silent)
-    entries = backup.manifest()
+    entries = dict(backup.manifest())
     if what == "too few":
         del entries["uploads/folder"]
         expected = "uploads/folder in it is not listed"
     elif what == "too many":
-        entries["uploads/other"] = replace(entries["uploads/note"], path="uploads/other")
+        entries["uploads/other"] = changed(entries["uploads/note"], path="uploads/other")
         expected = "it lacks 1 entries, among them uploads/other"
     else:
         path, change, expected = CHANGES[what]
-        entries[path] = replace(entries[path], **change)
+        entries[path] = changed(entries[path], **change)
     listing = backup.path / "files.jsonl"
     old = hashlib.sha256(listing.read_bytes()).hexdigest()
-    listing.write_bytes(manifest_to_lines(entries))
+    write_listing(listing, in_order(entries))
     sums = backup.path / SUMS_NAME
     sums.write_text(sums.read_text().replace(old, hashlib.sha256(listing.read_bytes()).hexdigest()))
     with pytest.raises(AnswerNo, match=expected) as refusal:
@@ -195,7 +196,7 @@ def test_what_goes_while_the_site_is_being_read_is_left_out(tmp_path: Path) -> N
     archived = write_archive(archive, [TreeSource("root", root, goes_meanwhile)])
     there = {"1-here", "3-stays", "folder", "folder/1-here", "folder/3-stays"}
     assert archived.trees["root"].keys() == there
-    hold_archive(archive, archived.trees["root"], {})
+    hold_archive(archive, Listing.of(archived.trees["root"].values()), {})
 
 
 def test_a_pipe_in_place_of_a_file_keeps_nobody_waiting(tmp_path: Path) -> None:

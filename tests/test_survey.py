@@ -11,7 +11,6 @@ import sys
 import threading
 import time
 from pathlib import Path
-from typing import Any
 
 import pytest
 from hypothesis import given
@@ -21,6 +20,7 @@ from tests import archives
 from tests.conftest import Demo, MakeDemo
 from yellow_ladder.database.sqlite import look as sqlite_look
 from yellow_ladder.demo.troubles import RUNTIME_LATER, install_runtime
+from yellow_ladder.files.entry import Manifest
 from yellow_ladder.files.manifest import take_manifest
 from yellow_ladder.files.tree import Memory, TreeRules, look_at_tree, remember
 from yellow_ladder.masking import masked_line
@@ -352,7 +352,7 @@ def grown(folder: Path, folders: int = 40, files: int = 5) -> Path:
     return folder
 
 
-def looked(root: Path, memory_folder: Path, rules: TreeRules = TreeRules()) -> tuple[dict[str, Any], bool]:  # noqa: B008
+def looked(root: Path, memory_folder: Path, rules: TreeRules = TreeRules()) -> tuple[Manifest, bool]:  # noqa: B008
     memory = Memory.load(memory_folder, "key")
     tree = look_at_tree(root, rules, memory)
     manifest, same = tree.manifest(), tree.is_as_remembered

@@ -184,14 +184,36 @@ def target_of(path: AnyPath) -> str:
 
 
 @contextlib.contextmanager
-def entries_of(folder: AnyPath) -> Iterator[list[os.DirEntry[str]]]:
-    """The entries of a folder, whose statuses can be asked within the block; raises OSError."""
+def folder_with_entries(folder: AnyPath) -> Iterator[tuple[int, list[os.DirEntry[str]]]]:
+    """A folder's descriptor for as long as the block lasts, and its entries; raises OSError.
+
+    Reading through it what lies in it is safe, wherever the folder is moved meanwhile: it stays its owner's.
+    """
     descriptor = open_file(folder, os.O_RDONLY | os.O_DIRECTORY)
     try:
         with os.scandir(descriptor) as found:
-            yield list(found)
+            yield descriptor, list(found)
     finally:
         os.close(descriptor)
+
+
+def open_regular_in(folder: int, name: str, path: AnyPath) -> int:
+    """Open a regular file of an open folder for reading; raises OSError for anything else, with its whole path."""
+    try:
+        descriptor = os.open(name, os.O_RDONLY | _CAREFULLY, dir_fd=folder)
+    except OSError as fault:
+        raise _named(fault, path) from None
+    if not stat.S_ISREG(os.fstat(descriptor).st_mode):
+        os.close(descriptor)
+        raise OSError(errno.ESTALE, "it was a file and is not one any more", str(path))
+    return descriptor
+
+
+@contextlib.contextmanager
+def entries_of(folder: AnyPath) -> Iterator[list[os.DirEntry[str]]]:
+    """The entries of a folder, whose statuses can be asked within the block; raises OSError."""
+    with folder_with_entries(folder) as (_, entries):
+        yield entries
 
 
 def names_in(folder: AnyPath) -> list[str]:

@@ -13,7 +13,8 @@ from yellow_ladder.durable import sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.digests import sha256_of
-from yellow_ladder.files.manifest import Entry, manifest_from_lines
+from yellow_ladder.files.entry import Manifest
+from yellow_ladder.files.listing import Chosen, Listing
 from yellow_ladder.fingerprints.records import DatabasePrint
 
 FORMAT = 2
@@ -125,7 +126,7 @@ class Backup:
         except (OSError, ValueError, KeyError, TypeError) as fault:
             raise damaged(path, str(fault)) from fault
 
-    def manifest(self) -> dict[str, Entry]:
+    def manifest(self) -> Listing:
         """Every entry as it was: below root by tree path, outside root by absolute path.
 
         Raises AnswerNo when the list is damaged.
@@ -137,12 +138,22 @@ class Backup:
         return {"format": FORMAT, **asdict(self), "path": str(self.path)}
 
 
-def read_manifest(path: Path) -> dict[str, Entry]:
-    """A list of entries; raises AnswerNo when it is damaged."""
+def read_manifest(path: Path) -> Listing:
+    """A list of entries; raises AnswerNo when it is damaged, if need be when the damage is come upon."""
     try:
-        return manifest_from_lines(path.read_bytes())
-    except (OSError, ValueError, KeyError, TypeError) as fault:
+        return Listing.opened(path, lambda why: damaged(path, why))
+    except OSError as fault:
         raise damaged(path, str(fault)) from fault
+
+
+def below_root(manifest: Manifest) -> Chosen:
+    """The entries of a backup that lie below root."""
+    return Chosen(manifest, lambda path: not path.startswith("/"))
+
+
+def outside_root(manifest: Manifest) -> Chosen:
+    """The entries of a backup that lie outside root."""
+    return Chosen(manifest, lambda path: path.startswith("/"))
 
 
 def files_of(path: Path) -> list[str]:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -28,7 +28,9 @@ from yellow_ladder.events import Listener, Progress, Unit
 from yellow_ladder.files.archive_write import Archived, TreeSource, write_archive
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.digests import sha256_of
-from yellow_ladder.files.manifest import Entry, Skip, keep_all, manifest_to_lines
+from yellow_ladder.files.entry import Entry, Manifest, changed, place_of, within
+from yellow_ladder.files.listing import in_order, merged, write_listing
+from yellow_ladder.files.manifest import Skip, keep_all
 from yellow_ladder.site.site import Site
 
 _TOO_FRESH_NS = 2_000_000_000
@@ -41,13 +43,13 @@ class Base:
     """
 
     parts: tuple[str, ...]
-    manifest: Mapping[str, Entry]
+    manifest: Manifest
     started_ns: int
 
-    def untouched(self) -> dict[str, Entry]:
-        """The entries that can be relied upon."""
-        limit = self.started_ns - _TOO_FRESH_NS
-        return {path: entry for path, entry in self.manifest.items() if entry.changed_ns < limit}
+    @property
+    def until_ns(self) -> int:
+        """Until when an entry must have been changed last to be relied upon."""
+        return self.started_ns - _TOO_FRESH_NS
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,9 +97,10 @@ def write_first(making: Making) -> Archived:
     """Start the folder anew, archive all files while the site serves, and read that back; may be repeated."""
     remove_entry(making.folder)
     private_folder(making.folder)
-    archived = _write(making, FIRST_STEM, {})
+    archived = _write(making, FIRST_STEM, None)
     archive = making.folder / (FIRST_STEM + ARCHIVE_ENDING)
-    note_sums(making.folder, {archive.name: read_through(archive, _one_manifest(archived), {})})
+    listed = read_manifest(making.folder / (FIRST_STEM + MANIFEST_ENDING))
+    note_sums(making.folder, {archive.name: read_through(archive, listed, {})})
     return archived
 
 
@@ -114,10 +117,10 @@ def write_files(making: Making) -> Archived:
             remove_entry(entry)
     if making.base is None or FIRST_STEM not in making.base.parts:
         remove_entry(making.folder / SUMS_NAME)
-    return _write(making, FILES_STEM, making.base.untouched() if making.base else {})
+    return _write(making, FILES_STEM, making.base)
 
 
-def _write(making: Making, stem: str, known: Mapping[str, Entry]) -> Archived:
+def _write(making: Making, stem: str, base: Base | None) -> Archived:
     done = 0
 
     def tell(count: int) -> None:
@@ -127,7 +130,7 @@ def _write(making: Making, stem: str, known: Mapping[str, Entry]) -> Archived:
 
     archive, listed = making.folder / (stem + ARCHIVE_ENDING), making.folder / (stem + MANIFEST_ENDING)
     try:
-        archived = write_archive(archive, _sources(making.site, known), tell)
+        archived = write_archive(archive, _sources(making.site, base), tell)
     except OSError as fault:
         raise explained(fault) from fault
     live = [one.folder for one in clusters_among(making.site.root, archived.trees[ROOT_PREFIX]) if one.is_live]
@@ -137,15 +140,18 @@ def _write(making: Making, stem: str, known: Mapping[str, Entry]) -> Archived:
         )
         remedy = "move its data folder out of root, and name its databases in [[databases]]: they are dumped"
         raise AnswerNo(Problem("live-server-inside", text, remedy, str(live[0])))
-    write_whole(listed, manifest_to_lines(_one_manifest(archived)))
+    write_listing(listed, _all_entries(archived))
     note_sums(making.folder, {listed.name: sha256_of(listed)})
     return archived
 
 
-def _sources(site: Site, known: Mapping[str, Entry]) -> list[TreeSource]:
-    below = {path: entry for path, entry in known.items() if not path.startswith("/")}
-    sources = [TreeSource(ROOT_PREFIX, site.root, site.skipped(), below)]
-    for path in map(nolinks.trusted, site.record.keep.outside):
+def _sources(site: Site, base: Base | None) -> list[TreeSource]:
+    known, until_ns = (base.manifest, base.until_ns) if base else ({}, 0)
+    sources = [TreeSource(ROOT_PREFIX, site.root, site.skipped(), known, known_until_ns=until_ns)]
+    outside = {str(nolinks.trusted(path)): None for path in site.record.keep.outside}
+    # One that lies in another is archived with it. In order, so that two files of one folder come in theirs.
+    alone = [path for path in outside if not within(path, [one for one in outside if one != path])]
+    for path in map(Path, sorted(alone, key=place_of)):
         folder = path
         skip: Skip = keep_all
         is_folder = path.is_dir() and not path.is_symlink()
@@ -153,9 +159,8 @@ def _sources(site: Site, known: Mapping[str, Entry]) -> list[TreeSource]:
             # A single file is archived through its folder, so that it is described and read like any other.
             folder, skip = path.parent, _all_but(path.name)
         if nolinks.is_there(path):
-            start = f"{folder}/"
-            there = {name.removeprefix(start): entry for name, entry in known.items() if name.startswith(start)}
-            sources.append(TreeSource(OUTSIDE_PREFIX + str(folder), folder, skip, there, with_top=is_folder))
+            prefix = OUTSIDE_PREFIX + str(folder)
+            sources.append(TreeSource(prefix, folder, skip, known, is_folder, f"{folder}/", until_ns))
     return sources
 
 
@@ -163,21 +168,19 @@ def _all_but(name: str) -> Skip:
     return lambda path: path != name
 
 
-def _one_manifest(archived: Archived) -> dict[str, Entry]:
-    """Entries below root by tree path, and entries outside root by absolute path."""
-    manifest = dict(archived.trees[ROOT_PREFIX])
-    for prefix, entries in archived.trees.items():
-        if prefix != ROOT_PREFIX:
-            folder = prefix.removeprefix(OUTSIDE_PREFIX)
-            if prefix in archived.tops:
-                manifest[folder] = replace(archived.tops[prefix], path=folder)
-            manifest.update({f"{folder}/{path}": _outside(folder, entry) for path, entry in entries.items()})
-    return manifest
+def _all_entries(archived: Archived) -> Iterator[Entry]:
+    """Entries below root by tree path, then entries outside root by absolute path."""
+    yield from in_order(archived.trees[ROOT_PREFIX])
+    yield from merged(*(_outside(archived, prefix) for prefix in archived.trees if prefix != ROOT_PREFIX))
 
 
-def _outside(folder: str, entry: Entry) -> Entry:
-    first = entry.same_as and f"{folder}/{entry.same_as}"
-    return replace(entry, path=f"{folder}/{entry.path}", same_as=first)
+def _outside(archived: Archived, prefix: str) -> Iterator[Entry]:
+    folder = prefix.removeprefix(OUTSIDE_PREFIX)
+    if prefix in archived.tops:
+        yield changed(archived.tops[prefix], path=folder)
+    for entry in in_order(archived.trees[prefix]):
+        first = entry.same_as and f"{folder}/{entry.same_as}"
+        yield changed(entry, path=f"{folder}/{entry.path}", same_as=first)
 
 
 def note_sums(folder: Path, digests: Mapping[str, str], of: str = "") -> None:

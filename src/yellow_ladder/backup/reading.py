@@ -10,12 +10,13 @@ from blake3 import blake3
 
 from yellow_ladder.backup.catalog import OUTSIDE_PREFIX, ROOT_PREFIX, damaged
 from yellow_ladder.errors import BadInput
-from yellow_ladder.files.archive_read import open_members
+from yellow_ladder.files.archive_blocks import LARGEST_AT_ONCE, Blocks, Header, open_blocks
 from yellow_ladder.files.attributes import PAX_PREFIX, as_pax
 from yellow_ladder.files.digests import sha256_beside
+from yellow_ladder.files.entry import Entry, Kind, Manifest
+from yellow_ladder.files.listing import Listing, Marks
 from yellow_ladder.files.looking import READ_BYTES
-from yellow_ladder.files.manifest import Entry, Kind, Manifest
-from yellow_ladder.files.tar_members import pax_time
+from yellow_ladder.files.tar_members import member_header, pax_time
 
 
 def path_of_member(name: str) -> str:
@@ -25,37 +26,61 @@ def path_of_member(name: str) -> str:
     return name[len(OUTSIDE_PREFIX) :] if name.startswith(OUTSIDE_PREFIX + "/") else ""
 
 
-def read_through(archive: Path, manifest: Manifest, earlier: Manifest) -> str:
+def read_through(archive: Path, manifest: Listing, earlier: Manifest) -> str:
     """Hold an archive against `manifest` and digest it in the same go; returns its SHA-256. Raises as that does."""
     with sha256_beside(archive) as digest:
         hold_archive(archive, manifest, earlier)
         return digest()
 
 
-def hold_archive(archive: Path, manifest: Manifest, earlier: Manifest) -> None:
+def hold_archive(archive: Path, manifest: Listing, earlier: Manifest) -> None:
     """Read an archive to its end mark and hold every member against `manifest`: content, owner, mode, time, target.
 
     What it does not hold must have been in an `earlier` archive with the same content. Raises AnswerNo naming the first
     entry that differs.
     """
     wrong: dict[str, str] = {}
-    held = set()
+    held = Marks(manifest)
     try:
-        with open_members(archive) as members:
-            for member, content in members:
-                path = path_of_member(member.name)
-                if path and (what := _difference(member, content, manifest.get(path))):
-                    wrong[path] = what
-                else:
-                    wrong.pop(path, None)  # one that changed while it was read is stored again; the last one counts
-                held.add(path)
+        with open_blocks(archive) as blocks:
+            while header := blocks.plain_header():
+                _hold_plain(blocks, header, manifest, held, wrong)
     except (BadInput, ValueError, OverflowError) as fault:  # the last two are what garbage in a header comes to
         raise damaged(archive, fault.problems[0].message if isinstance(fault, BadInput) else str(fault)) from fault
     for path, what in wrong.items():
         raise damaged(archive, f"{path} in it {what}")
-    lacking = [path for path, one in manifest.items() if path not in held and not _is_as_before(one, earlier)]
+    first, lacking = "", 0
+    for number, entry in enumerate(manifest.entries()):
+        if not held.flags[number] and not _is_as_before(entry, earlier):
+            first, lacking = min(first or entry.path, entry.path), lacking + 1
     if lacking:
-        raise damaged(archive, f"it lacks {len(lacking):,} entries, among them {min(lacking)}")
+        raise damaged(archive, f"it lacks {lacking:,} entries, among them {first}")
+
+
+def _hold_plain(blocks: Blocks, header: Header, manifest: Listing, held: Marks, wrong: dict[str, str]) -> None:
+    """Hold the next member: most are as a plain entry's header says to the byte, and need no taking apart."""
+    path = path_of_member(header.name)
+    number = manifest.number_of(path) if path else None
+    entry = None if number is None else manifest[path]
+    if entry is not None and header.raw and header.raw == member_header(entry, header.name):
+        digest = blake3(blocks.content(entry.size)).hexdigest() if entry.size <= LARGEST_AT_ONCE else ""
+        what = "" if (digest or blocks.digest(entry.size)) == entry.digest else _OTHER_CONTENT
+    else:
+        member, content = blocks.member()
+        path = path_of_member(member.name)
+        number = manifest.number_of(path) if path else None
+        entry = None if number is None else manifest[path]
+        what = _difference(member, content, entry) if path else ""
+        blocks.end_member()
+    if path and what:
+        wrong[path] = what
+    else:
+        wrong.pop(path, None)  # one that changed while it was read is stored again; the last one counts
+    if number is not None:
+        held.flags[number] = 1
+
+
+_OTHER_CONTENT = "has another content than what was read"
 
 
 def _is_as_before(entry: Entry, earlier: Manifest) -> bool:
@@ -72,7 +97,7 @@ def _difference(member: tarfile.TarInfo, content: IO[bytes] | None, entry: Entry
         while block := content.read(READ_BYTES):
             digest.update(block)
         if entry.kind is not Kind.FILE or digest.hexdigest() != entry.digest:
-            return "has another content than what was read"
+            return _OTHER_CONTENT
     elif member.islnk():
         if not entry.same_as or path_of_member(member.linkname) != entry.same_as:
             return "is linked to another file than before"

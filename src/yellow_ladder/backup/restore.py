@@ -3,32 +3,23 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Collection
-from dataclasses import dataclass, replace
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
 
 from yellow_ladder import nolinks
-from yellow_ladder.backup.catalog import ROOT_PREFIX, Backup, Ground
+from yellow_ladder.backup.catalog import ROOT_PREFIX, Backup, Ground, outside_root
 from yellow_ladder.backup.reading import path_of_member
 from yellow_ladder.durable import private_folder, sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
-from yellow_ladder.files.archive_read import open_members
+from yellow_ladder.files.archive_blocks import open_blocks
 from yellow_ladder.files.attributes import match_attributes
 from yellow_ladder.files.copying import copy_entry, remove_entry
+from yellow_ladder.files.entry import Entry, Kind, Manifest, changed, describe
+from yellow_ladder.files.listing import Listing, Marks, in_order, in_pairs, side_by_side
 from yellow_ladder.files.looking import READ_BYTES
-from yellow_ladder.files.manifest import (
-    Entry,
-    FileChange,
-    Kind,
-    Manifest,
-    Skip,
-    compare_manifests,
-    describe,
-    digest_file,
-    keep_all,
-    take_manifest,
-)
+from yellow_ladder.files.manifest import Skip, differing, digest_file, keep_all, look_at
 
 # The smallest block that file systems leave out.
 _HOLE_BYTES = 4096
@@ -49,36 +40,42 @@ def restore_files(backup: Backup, ground: Ground, skip: Skip, *, rescue: Ground 
     Files that would be written over or removed are kept on the ground `rescue` first, where one is given.
     Raises AnswerNo when something is not equal afterwards.
     """
-    root = ground.root
-    manifest = backup.manifest()
-    inside = {path: entry for path, entry in manifest.items() if not path.startswith("/")}
-    outside = {path: entry for path, entry in manifest.items() if path.startswith("/")}
+    root, manifest = ground.root, backup.manifest()
     nolinks.make_folder(root, exist_ok=True)
-    found = take_manifest(root, skip, known=inside)
-    found_outside = look_outside(ground, outside)
+    found = Listing.of(_present(manifest, ground, skip))
     if rescue is not None:
-        _keep_what_would_go(ground, manifest, found | found_outside, rescue)
+        _keep_what_would_go(ground, manifest, found, rescue)
         os.sync()  # a power cut must not take the copy and the original
-    removed = _remove_strangers(root, inside, found) + _remove_other_kinds(ground, outside, found_outside)
-    wanted = _wanted(inside, found) | _wanted(outside, found_outside)
+    strange = _strangers(manifest, found)
+    for path in strange:
+        _remove_stranger(ground.at(path), is_expected=path in manifest)
+    wanted = _wanted(manifest, found)
+    doubtful = _doubtful(manifest, found, wanted)
     _make_folders(ground, manifest, wanted)
-    _extract(backup, ground, wanted, manifest)
-    rights = _set_rights(ground, manifest)
+    written = _extract(backup, ground, wanted, manifest)
+    rights = _set_rights(ground, manifest, doubtful)
     own = backup.facts.get(ROOT_PREFIX)
     now = nolinks.status_of(root)
     if own and (now.st_uid, now.st_gid, now.st_mode & 0o7777) != (own["uid"], own["gid"], own["mode"]):
         nolinks.set_owner(root, own["uid"], own["gid"])
         nolinks.set_mode(root, own["mode"])
-    _check_equal(inside, take_manifest(root, skip, known=inside), root)
-    _check_equal(outside, look_outside(ground, outside), ground.outside)
+    _check_equal(manifest, _present(manifest, ground, skip), ground)
     os.sync()
-    return Restored(len(wanted), removed, rights)
+    return Restored(written, len(strange), rights)
+
+
+def _present(manifest: Manifest, ground: Ground, skip: Skip) -> Iterator[Entry]:
+    """What is there now, below root and of the expected entries outside it, in order."""
+    yield from look_at(ground.root, skip, known=manifest)
+    yield from look_outside(ground, outside_root(manifest))
 
 
 def _keep_what_would_go(ground: Ground, expected: Manifest, found: Manifest, rescue: Ground) -> None:
     """Copy files that are new or changed against the backup, before anything is written over them."""
-    for path, entry in found.items():
-        before = expected.get(path)
+    for before, entry in side_by_side(expected, found):
+        if entry is None:
+            continue
+        path = entry.path
         is_file = entry.kind in (Kind.FILE, Kind.LINK)
         goes_whole = path.startswith("/") and before is not None and before.kind is not entry.kind
         if (is_file and not (before and entry.same_content(before))) or goes_whole:
@@ -92,109 +89,137 @@ def _keep_what_would_go(ground: Ground, expected: Manifest, found: Manifest, res
             copy_entry(ground.at(path), target)
 
 
-def look_outside(ground: Ground, expected: Manifest) -> dict[str, Entry]:
+def look_outside(ground: Ground, expected: Manifest) -> Iterator[Entry]:
     """What there is of the expected entries outside root; what is reached through a link in a folder's place is not."""
-    found: dict[str, Entry] = {}
-    for path, before in sorted(expected.items()):
-        parent = path.rpartition("/")[0]
-        is_cut_off = parent in expected and (parent not in found or found[parent].kind is not Kind.FOLDER)
+    folders: set[str] = set()
+    parent, is_cut_off = "", False
+    for before in in_order(expected):
+        path = before.path
+        if path.rpartition("/")[0] != parent:
+            parent = path.rpartition("/")[0]
+            is_cut_off = parent in expected and parent not in folders
         if not is_cut_off and nolinks.is_there(ground.at(path)):
             entry = describe(path, ground.at(path))
             if entry.kind is Kind.FILE:
                 is_known = before.digest and entry.untouched_since(before)
-                entry = replace(entry, digest=before.digest if is_known else digest_file(ground.at(path)))
-            found[path] = entry
-    return found
+                entry = changed(entry, digest=before.digest if is_known else digest_file(ground.at(path)))
+            elif entry.kind is Kind.FOLDER:
+                folders.add(path)
+            yield entry
 
 
-def _remove_other_kinds(ground: Ground, expected: Manifest, found: Manifest) -> int:
-    """Remove what stands outside root in place of something of another kind."""
-    others = [path for path, entry in found.items() if expected[path].kind is not entry.kind]
-    for path in others:
-        remove_entry(ground.at(path))
-    return len(others)
+def _strangers(expected: Manifest, found: Manifest) -> list[str]:
+    """What the backup does not have, and what is of another kind there; deepest first."""
+    strange = [
+        new.path for old, new in side_by_side(expected, found) if new and (old is None or old.kind is not new.kind)
+    ]
+    return sorted(strange, key=lambda one: -one.count("/"))
 
 
-def _remove_strangers(root: Path, expected: Manifest, found: Manifest) -> int:
-    """Remove what the backup does not have, and what is of another kind there; deepest first."""
-    strange = [path for path, entry in found.items() if path not in expected or expected[path].kind is not entry.kind]
-    for path in sorted(strange, key=lambda one: -one.count("/")):
-        location = root / path
-        if not nolinks.is_folder(location):
+def _remove_stranger(location: Path, *, is_expected: bool) -> None:
+    if not nolinks.is_folder(location):
+        remove_entry(location)
+        return
+    try:
+        nolinks.remove_empty_folder(location)
+    except OSError:  # it holds something that is not the tree's, such as a pid file
+        if is_expected:
             remove_entry(location)
+
+
+def _wanted(expected: Listing, found: Manifest) -> Marks:
+    """Entries whose content is to be written."""
+    wanted, number = Marks(expected), 0
+    groups: dict[str, list[str]] = {}
+    joined: list[str] = []
+    for old, new in side_by_side(expected, found):
+        if old is None:
             continue
-        try:
-            nolinks.remove_empty_folder(location)
-        except OSError:  # it holds something that is not the tree's, such as a pid file
-            if path in expected:
-                remove_entry(location)
-    return len(strange)
+        if new is None or not old.same_content(new):
+            wanted.flags[number] = 1
+        if old.same_as:
+            groups.setdefault(old.same_as, [old.same_as]).append(old.path)
+        elif new is not None and new.same_as:
+            joined.append(new.path)
+        number += 1
+    _want_links(wanted, groups, joined, found)
+    return wanted
 
 
-def _wanted(expected: Manifest, found: Manifest) -> set[str]:
-    changed = (FileChange.MISSING, FileChange.CONTENT)
-    wanted = {one.path for one in compare_manifests(expected, found) if one.change in changed and one.path in expected}
-    return wanted | _wanted_links(expected, found, wanted)
-
-
-def _wanted_links(expected: Manifest, found: Manifest, wanted: Collection[str]) -> set[str]:
+def _want_links(wanted: Marks, groups: Mapping[str, Sequence[str]], joined: Sequence[str], found: Manifest) -> None:
     """All names of a file with several, where one of them is wanted or is another file by now; and names that have
     been made one file.
     """
-    groups: dict[str, list[str]] = {}
-    for path, entry in expected.items():
-        if entry.same_as:
-            groups.setdefault(entry.same_as, [entry.same_as]).append(path)
-    joined = {
-        path for path, entry in found.items() if entry.same_as and path in expected and not expected[path].same_as
-    }
-    fresh = joined.union(wanted)
-    apart = [
-        group
-        for group in groups.values()
-        if any(path in fresh for path in group) or len({found[path].inode for path in group}) > 1
-    ]
-    return joined.union(*apart)
+    for path in joined:
+        wanted.add(path)
+    for group in groups.values():
+        if any(path in wanted for path in group) or len({found[path].inode for path in group}) > 1:
+            for path in group:
+                wanted.add(path)
 
 
-def _make_folders(ground: Ground, expected: Manifest, wanted: Collection[str]) -> None:
-    for path in sorted(wanted):
-        if expected[path].kind is Kind.FOLDER:
-            nolinks.make_folders(ground.at(path))
+def _doubtful(expected: Listing, found: Manifest, wanted: Marks) -> Marks:
+    """Entries whose owner, mode, time or attributes may not be as they were, or will not be once what is wanted was
+    written: of all others the kernel says that nobody has changed them.
+    """
+    doubtful, number = Marks(expected), 0
+    for old, new in side_by_side(expected, found):
+        if old is not None:
+            doubtful.flags[number] = wanted.flags[number] or new is None or not new.untouched_since(old)
+            number += 1
+    return doubtful
 
 
-def _extract(backup: Backup, ground: Ground, wanted: Collection[str], manifest: Manifest) -> None:
-    """Write the wanted files and links from the archive, each in one instant."""
-    missing = {path for path in wanted if manifest[path].kind is not Kind.FOLDER}
+def _make_folders(ground: Ground, expected: Manifest, wanted: Marks) -> None:
+    for number, entry in enumerate(in_order(expected)):
+        if wanted.flags[number] and entry.kind is Kind.FOLDER:
+            nolinks.make_folders(ground.at(entry.path))
+
+
+def _extract(backup: Backup, ground: Ground, wanted: Marks, manifest: Listing) -> int:
+    """Write the wanted files and links from the archive, each in one instant; returns how many entries were wanted."""
+    count = wanted.count()
+    for number, entry in enumerate(manifest.entries()):
+        if entry.kind is Kind.FOLDER:
+            wanted.flags[number] = 0  # made already
     later: list[str] = []
     for archive in backup.archives:
-        if missing:
-            later += _extract_from(archive, ground, missing, manifest)
-    if missing:
-        text = f"the archives of {backup.path} lack {min(missing)}"
+        if wanted.count():
+            later += _extract_from(archive, ground, wanted, manifest)
+    if wanted.count():
+        lacking = next(entry.path for number, entry in enumerate(manifest.entries()) if wanted.flags[number])
+        text = f"the archives of {backup.path} lack {lacking}"
         raise AnswerNo(Problem("backup-damaged", text, "use another backup", str(backup.archive)))
     for path in later:
         # Only now: the first name of the file must be as it should be, and may come from a later archive.
         remove_entry(ground.at(path))
         nolinks.make_second_name(ground.at(path), ground.at(manifest[path].same_as))
+    return count
 
 
-def _extract_from(archive: Path, ground: Ground, missing: set[str], manifest: Manifest) -> list[str]:
+def _extract_from(archive: Path, ground: Ground, missing: Marks, manifest: Listing) -> list[str]:
     """Write from one archive what is missing, and take it off the list; returns hard links, which come at the end."""
-    here, later = frozenset(missing), []
-    with open_members(archive) as members:
-        for member, content in members:
-            path = path_of_member(member.name)
-            if path not in here:
+    here, later = bytes(missing.flags), []
+    with open_blocks(archive) as blocks:
+        while header := blocks.plain_header():
+            path = path_of_member(header.name)
+            number = manifest.number_of(path) if path else None
+            if header.name and (number is None or not here[number]):
+                blocks.pass_over(header)
                 continue
-            missing.discard(path)
-            entry = manifest[path]
-            if entry.kind is Kind.LINK:
-                _put_link(ground.at(path), entry.target)
-            elif entry.same_as:
-                later.append(path)
-            elif content is not None:
-                _put_file(ground.at(path), content, with_holes=member.issparse())
+            member, content = blocks.member()
+            path = path_of_member(member.name)
+            number = manifest.number_of(path) if path else None
+            if number is not None and here[number]:
+                missing.flags[number] = 0
+                entry = manifest[path]
+                if entry.kind is Kind.LINK:
+                    _put_link(ground.at(path), entry.target)
+                elif entry.same_as:
+                    later.append(path)
+                elif content is not None:
+                    _put_file(ground.at(path), content, with_holes=member.issparse())
+            blocks.end_member()
     return later
 
 
@@ -220,32 +245,39 @@ def _put_file(location: Path, content: IO[bytes], *, with_holes: bool) -> None:
     nolinks.rename(temporary, location)
 
 
-def _set_rights(ground: Ground, expected: Manifest) -> int:
+def _set_rights(ground: Ground, expected: Listing, doubtful: Marks) -> int:
     """Give owner, mode and times back where they differ; folders last, since writing into them moves their time."""
-    count = 0
+    count, folders = 0, []
+    for number, entry in enumerate(expected.entries()):
+        if entry.kind is Kind.FOLDER:
+            folders.append(entry)
+        elif doubtful.flags[number]:
+            count += _set_right(ground, entry)
     # Deepest first: a folder without the right to write would keep its own entries from being set right.
-    order = sorted(expected.items(), key=lambda item: (item[1].kind is Kind.FOLDER, -item[0].count("/")))
-    for path, entry in order:
-        location = ground.at(path)
-        now = describe(path, location)
-        if not now.same_rights(entry):
-            nolinks.set_owner(location, entry.uid, entry.gid)
-            if entry.kind is not Kind.LINK:
-                nolinks.set_mode(location, entry.mode)
-            count += 1
-        if entry.attributes is not None and entry.kind is not Kind.LINK:
-            count += match_attributes(location, entry.attributes)  # after owner and mode, which change them
-        if now.modified_ns != entry.modified_ns:
-            nolinks.set_times(location, entry.modified_ns)
+    return count + sum(_set_right(ground, one) for one in sorted(folders, key=lambda one: -one.path.count("/")))
+
+
+def _set_right(ground: Ground, entry: Entry) -> int:
+    count, location = 0, ground.at(entry.path)
+    now = describe(entry.path, location)
+    if not now.same_rights(entry):
+        nolinks.set_owner(location, entry.uid, entry.gid)
+        if entry.kind is not Kind.LINK:
+            nolinks.set_mode(location, entry.mode)
+        count += 1
+    if entry.attributes is not None and entry.kind is not Kind.LINK:
+        count += match_attributes(location, entry.attributes)  # after owner and mode, which change them
+    if now.modified_ns != entry.modified_ns:
+        nolinks.set_times(location, entry.modified_ns)
     return count
 
 
-def _check_equal(expected: Manifest, found: Manifest, root: Path) -> None:
-    differences = compare_manifests(expected, found)
-    if differences:
-        first = differences[0]
-        where = root / first.path.lstrip("/")
-        text = f"{where} is still not as it was ({first.change}), and {len(differences) - 1:,} more"
+def _check_equal(expected: Listing, found: Iterator[Entry], ground: Ground) -> None:
+    first, count = None, 0
+    for one, _, _ in differing(in_pairs(expected.entries(), found)):
+        first, count = first or one, count + 1
+    if first is not None:
+        text = f"{ground.at(first.path)} is still not as it was ({first.change}), and {count - 1:,} more"
         raise AnswerNo(
             Problem("restore-incomplete", text, "see that nothing else writes there, then go on", first.path)
         )

@@ -7,7 +7,7 @@ import shlex
 from collections.abc import Iterator
 
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
-from yellow_ladder.files.manifest import Kind, within
+from yellow_ladder.files.entry import Kind, within
 from yellow_ladder.words import count_of, some_of
 
 

@@ -8,7 +8,7 @@ from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.database import Table
 from yellow_ladder.errors import LadderError
 from yellow_ladder.events import Listener, Progress, Unit
-from yellow_ladder.files.manifest import within
+from yellow_ladder.files.entry import within
 from yellow_ladder.fingerprints.lineage import compose
 from yellow_ladder.fingerprints.records import ColumnSums, DatabasePrint, TablePrint
 from yellow_ladder.release.index import OnBytes, bring_here

@@ -10,7 +10,7 @@ from functools import cache
 import psutil
 
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
-from yellow_ladder.files.manifest import Entry, Kind
+from yellow_ladder.files.entry import Entry, Kind
 from yellow_ladder.services import About, ServiceState, services_of
 from yellow_ladder.services.looking import holders_below, listeners_on, name_of
 from yellow_ladder.words import some_of

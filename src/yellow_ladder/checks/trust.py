@@ -14,7 +14,7 @@ from yellow_ladder import nolinks, whose
 from yellow_ladder.accounts import ROOT, account_for, writer_of
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.files.attributes import read_attributes
-from yellow_ladder.files.manifest import Entry, Kind, within
+from yellow_ladder.files.entry import Entry, Kind, within
 from yellow_ladder.services import About, ServiceState
 from yellow_ladder.site.service_records import CommandsRecord, ProcessRecord
 from yellow_ladder.site.site import Site

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from yellow_ladder.files.manifest import Kind, take_manifest, tree_digest
+from yellow_ladder.files.entry import Kind
+from yellow_ladder.files.manifest import take_manifest, tree_digest
 from yellow_ladder.fingerprints.records import DatabasePrint
 from yellow_ladder.fingerprints.scan import take_fingerprint
 from yellow_ladder.site.site import Site

@@ -29,7 +29,7 @@ from yellow_ladder.errors import BadInput, Problem
 ARCHIVE_ENDINGS = (".tar.zst", ".tar.gz", ".tgz", ".tar.xz", ".tar.bz2", ".tar", ".zip")
 # What vendors publish and nobody here can read yet.
 UNREAD_ENDINGS = (".7z", ".rar", ".deb", ".rpm", ".tar.lz", ".tar.br", ".tzst", ".txz", ".tbz2", ".war", ".jar")
-_DAMAGE = (tarfile.TarError, EOFError, OSError, lzma.LZMAError, zlib.error, zstandard.ZstdError)
+DAMAGE = (tarfile.TarError, EOFError, OSError, lzma.LZMAError, zlib.error, zstandard.ZstdError)
 _REMEDY_FETCH = "fetch the archive again from where it was published and compare its digest"
 _REMEDY_REFUSE = "do not use this archive; ask its publisher"
 
@@ -106,6 +106,11 @@ def damaged(path: Path, why: object) -> BadInput:
     return BadInput(Problem("archive-damaged", f"{path} is damaged or cut short: {why}", _REMEDY_FETCH, str(path)))
 
 
+def no_archive(path: Path) -> BadInput:
+    """The error for an archive that is not there."""
+    return BadInput(Problem("no-archive", f"there is no archive at {path}", "check the release source", str(path)))
+
+
 def refused(path: Path, why: str) -> BadInput:
     """The error for an archive that holds what no honest archive holds."""
     return BadInput(Problem("archive-refused", f"{path} is refused: {why}", _REMEDY_REFUSE, str(path)))
@@ -118,7 +123,7 @@ def open_members(path: Path) -> Iterator[Iterator[tuple[tarfile.TarInfo, IO[byte
     Raises BadInput for a damaged or unreadable archive, also when the end mark is missing.
     """
     if not path.is_file():
-        raise BadInput(Problem("no-archive", f"there is no archive at {path}", "check the release source", str(path)))
+        raise no_archive(path)
     if path.name.endswith(".zip"):
         with _zip_members(path) as members:
             yield members
@@ -129,7 +134,7 @@ def open_members(path: Path) -> Iterator[Iterator[tuple[tarfile.TarInfo, IO[byte
             buffered = io.BufferedReader(counted, 256 * 1024)
             with tarfile.open(fileobj=buffered, mode="r|", bufsize=64 * 1024) as archive:
                 yield _members(archive, buffered, counted)
-    except _DAMAGE as fault:
+    except DAMAGE as fault:
         raise damaged(path, fault) from fault
 
 
@@ -145,7 +150,7 @@ def _members(
         raise EOFError("the end mark is missing")
 
 
-_ZIP_DAMAGE = (*_DAMAGE, zipfile.BadZipFile, RuntimeError, NotImplementedError, ValueError)
+_ZIP_DAMAGE = (*DAMAGE, zipfile.BadZipFile, RuntimeError, NotImplementedError, ValueError)
 _LONGEST_LINK_BYTES = 4096
 
 

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import contextlib
 import errno
 import os
-import stat
 import tarfile
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 from types import TracebackType
 from typing import BinaryIO, Protocol
@@ -16,15 +14,18 @@ from typing import BinaryIO, Protocol
 import zstandard
 from blake3 import blake3
 
-from yellow_ladder import nolinks
 from yellow_ladder.files.attributes import read_attributes
+from yellow_ladder.files.entry import Entry, Kind, Manifest, changed, describe, entry_from
+from yellow_ladder.files.listing import ListingWriter
 from yellow_ladder.files.looking import READ_BYTES
-from yellow_ladder.files.manifest import Entry, HardLinks, Kind, Manifest, Skip, describe, entry_from, walk_tree
-from yellow_ladder.files.tar_members import BLOCK, info_bytes, member_header, member_info
+from yellow_ladder.files.manifest import Found, HardLinks, Skip, walk_tree
+from yellow_ladder.files.tar_members import BLOCK, hard_link_header, info_bytes, member_header, member_info
 
 _TRIES_FOR_A_CHANGING_FILE = 3
 # Large enough for the compressor to keep all cores busy; larger ones were not faster.
 _BUFFER_BYTES = 4 * 1024**2
+# Files up to this are read, digested and stored in one go.
+_SMALL_BYTES = 128 * 1024
 _TELL_EVERY_BYTES = 4 * 1024**2
 # A little larger than at the next level (by 1 or 2 in a hundred) and written in three quarters of the time: while a
 # backup is written the site is closed.
@@ -43,8 +44,9 @@ class Digest(Protocol):
 class TreeSource:
     """One tree to put into an archive, below the folder `prefix` there.
 
-    `known` are files that an earlier archive holds: what nobody has touched since is listed and not stored again.
-    Without `with_top`, the folder itself is not stored: only something in it is meant.
+    `known` are files that an earlier archive holds, by their path behind `known_below`: what nobody has touched since,
+    and was not changed after `known_until_ns` either, is listed and not stored again. Without `with_top`, the folder
+    itself is not stored: only something in it is meant.
     """
 
     prefix: str
@@ -52,6 +54,8 @@ class TreeSource:
     skip: Skip
     known: Manifest = field(default_factory=dict)
     with_top: bool = True
+    known_below: str = ""
+    known_until_ns: int = 2**63
 
 
 @dataclass(slots=True)
@@ -60,7 +64,7 @@ class Archived:
     that changed while being read, and bytes that this one did not have to store.
     """
 
-    trees: dict[str, dict[str, Entry]] = field(default_factory=dict)
+    trees: dict[str, Manifest] = field(default_factory=dict)
     tops: dict[str, Entry] = field(default_factory=dict)
     unsteady: list[str] = field(default_factory=list)
     known_bytes: int = 0
@@ -146,31 +150,42 @@ class TarWriter:
         """Add a member without content."""
         self._sink.write(header)
 
-    def add_file(self, entry: Entry, name: str, location: str) -> tuple[Entry, bool]:
+    def add_file(self, entry: Entry, name: str, found: Found) -> tuple[Entry, bool]:
         """Add a regular file; returns its entry as it was opened, with its digest, and whether it held still."""
-        descriptor = nolinks.open_file(location, os.O_RDONLY)
+        descriptor = found.opened()
         try:
             before = os.fstat(descriptor)
-            if not stat.S_ISREG(before.st_mode):
-                raise OSError(errno.ESTALE, "it was a file and is not one any more", location)
-            attributes = read_attributes(descriptor)
-            now = entry_from(entry.path, before, attributes=attributes)
-            digest = blake3()
+            now = entry_from(entry.path, before, attributes=read_attributes(descriptor))
             if before.st_blocks * BLOCK < before.st_size:
-                self._add_with_holes(descriptor, now, name, digest)
+                digest = self._add_with_holes(descriptor, now, name)
+            elif now.size <= _SMALL_BYTES:
+                digest = self._add_small(descriptor, now, name)
             else:
+                hashed = blake3()
                 self._sink.write(member_header(now, name))
-                self._sink.take_from(descriptor, now.size, digest)
+                self._sink.take_from(descriptor, now.size, hashed)
                 self._sink.write(bytes(-now.size % BLOCK))
+                digest = hashed.hexdigest()
             after = os.fstat(descriptor)
         finally:
             os.close(descriptor)
         # The change time is the kernel's: a program can set the modification time back, and not this one.
-        steady = (before.st_size, before.st_ctime_ns) == (after.st_size, after.st_ctime_ns)
-        return entry_from(entry.path, before, digest=digest.hexdigest(), attributes=attributes), steady
+        steady = before.st_ctime_ns == after.st_ctime_ns and before.st_size == after.st_size
+        return changed(now, digest=digest), steady
 
-    def _add_with_holes(self, descriptor: int, entry: Entry, name: str, digest: Digest) -> None:
-        """Store only what is there of a file with holes, in GNU's sparse format 1.0, which tar programs understand."""
+    def _add_small(self, descriptor: int, entry: Entry, name: str) -> str:
+        """Add a file in one piece; returns its digest. Where it became shorter, zeros fill the rest."""
+        content = os.read(descriptor, entry.size) if entry.size else b""
+        content += bytes(entry.size - len(content))
+        self._sink.write(b"".join((member_header(entry, name), content, bytes(-entry.size % BLOCK))))
+        return blake3(content).hexdigest()
+
+    def _add_with_holes(self, descriptor: int, entry: Entry, name: str) -> str:
+        """Store only what is there of a file with holes, in GNU's sparse format 1.0, which tar programs understand.
+
+        Returns its digest.
+        """
+        digest = blake3()
         parts = data_parts(descriptor, entry.size)
         numbers = [len(parts), *(number for part in parts for number in part)]
         table = "".join(f"{number}\n" for number in numbers).encode()
@@ -192,6 +207,7 @@ class TarWriter:
             at = start + length
         _digest_zeros(digest, entry.size - at)
         self._sink.write(bytes(-info.size % BLOCK))
+        return digest.hexdigest()
 
 
 def data_parts(descriptor: int, size: int) -> list[tuple[int, int]]:
@@ -227,11 +243,13 @@ def write_archive(path: Path, sources: Sequence[TreeSource], on_bytes: OnBytes |
     """
     archived = Archived()
     told = _Told(on_bytes)
+    # Two files of one folder, each meant by itself, come as two trees of the same prefix.
+    lists = {source.prefix: ListingWriter.beside_memory() for source in sources}
     with TarWriter(path) as writer:
         for source in sources:
-            # Two files of one folder, each meant by itself, come as two trees of the same prefix.
-            archived.trees.setdefault(source.prefix, {}).update(_add_tree(writer, source, archived, told))
+            _add_tree(writer, source, archived, lists[source.prefix], told)
     told.add(0, at_once=True)
+    archived.trees = {prefix: written.finish() for prefix, written in lists.items()}
     return archived
 
 
@@ -248,49 +266,61 @@ class _Told:
             self._pending = 0
 
 
-def _add_tree(writer: TarWriter, source: TreeSource, archived: Archived, told: _Told) -> dict[str, Entry]:
-    entries: dict[str, Entry] = {}
+def _add_tree(writer: TarWriter, source: TreeSource, archived: Archived, listed: ListingWriter, told: _Told) -> None:
+    several: dict[str, Entry] = {}  # files with more names than one, as they were stored under their first
     links = HardLinks()
     if source.with_top:
-        top = replace(describe("", source.root), attributes=read_attributes(source.root))
+        top = changed(describe("", source.root), attributes=read_attributes(source.root))
         writer.add_header(member_header(top, source.prefix))
         archived.tops[source.prefix] = top
     for path, found in walk_tree(source.root, source.skip):
-        with contextlib.suppress(FileNotFoundError):  # it went between listing and looking: the site may be serving
-            entry = links.mark(entry_from(path, found.status, found.location), found)
-            if entry.kind is not Kind.OTHER:
-                entries[path] = _add(writer, source, entry, found.location, entries, archived)
-                told.add(entry.size)
-    return entries
+        try:
+            entry = entry_from(path, found.status, found.location)
+            if entry.kind is Kind.OTHER:
+                continue
+            has_several = entry.kind is Kind.FILE and found.status.st_nlink > 1
+            entry = links.mark(entry, found) if has_several else entry
+            entry = _add(writer, source, entry, found, several, archived)
+        except FileNotFoundError:
+            continue  # it went between listing and looking: the site may be serving
+        if has_several:
+            several[path] = entry
+        listed.add(entry)
+        told.add(entry.size)
 
 
 def _add(
-    writer: TarWriter, source: TreeSource, entry: Entry, location: str, entries: Manifest, archived: Archived
+    writer: TarWriter, source: TreeSource, entry: Entry, found: Found, several: Mapping[str, Entry], archived: Archived
 ) -> Entry:
     """Add what lies there, unless an earlier archive holds it; returns the entry as it was stored."""
+    if entry.kind is Kind.FILE:
+        before = source.known.get(source.known_below + entry.path)
+        if before is not None and _is_known(entry, before, source.known_until_ns):
+            archived.known_bytes += entry.size
+            return changed(entry, digest=before.digest, attributes=before.attributes)
     name = f"{source.prefix}/{entry.path}"
-    before = source.known.get(entry.path)
-    if before is not None and before.digest and entry.kind is Kind.FILE and entry.untouched_since(before):
-        archived.known_bytes += entry.size
-        return replace(entry, digest=before.digest, attributes=before.attributes)
-    if entry.same_as in entries:
-        first = entries[entry.same_as]
-        entry = replace(entry, digest=first.digest, attributes=read_attributes(location))
-        writer.add_header(_hard_link(entry, name, f"{source.prefix}/{first.path}"))
+    if entry.same_as in several:
+        first = several[entry.same_as]
+        entry = changed(entry, digest=first.digest, attributes=read_attributes(found.location))
+        writer.add_header(hard_link_header(entry, name, f"{source.prefix}/{first.path}"))
         return entry
     if entry.kind is Kind.FILE:
-        return _add_steady(writer, entry, name, location, archived.unsteady)
+        return _add_steady(writer, entry, name, found, archived.unsteady)
     if entry.kind is Kind.FOLDER:
-        entry = replace(entry, attributes=read_attributes(location))
+        entry = changed(entry, attributes=read_attributes(found.location))
     writer.add_header(member_header(entry, name))
     return entry
 
 
-def _add_steady(writer: TarWriter, entry: Entry, name: str, location: str, unsteady: list[str]) -> Entry:
+def _is_known(entry: Entry, before: Entry, until_ns: int) -> bool:
+    return bool(before.digest) and before.changed_ns < until_ns and entry.untouched_since(before)
+
+
+def _add_steady(writer: TarWriter, entry: Entry, name: str, found: Found, unsteady: list[str]) -> Entry:
     """Add a file, again while it changes under the reading; tar restores the last member of a name."""
     for attempt in range(_TRIES_FOR_A_CHANGING_FILE):
         try:
-            entry, steady = writer.add_file(entry, name, location)
+            entry, steady = writer.add_file(entry, name, found)
         except FileNotFoundError:
             if not attempt:
                 raise
@@ -299,9 +329,3 @@ def _add_steady(writer: TarWriter, entry: Entry, name: str, location: str, unste
             return entry
     unsteady.append(entry.path)
     return entry
-
-
-def _hard_link(entry: Entry, name: str, first: str) -> bytes:
-    info = member_info(entry, name)
-    info.type, info.linkname, info.size = tarfile.LNKTYPE, first, 0
-    return info_bytes(info)

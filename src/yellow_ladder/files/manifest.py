@@ -1,69 +1,24 @@
-"""What a tree holds, entry by entry, and how two trees differ."""
+"""Trees as they are walked, what a tree holds, entry by entry, and how two trees differ."""
 
 from __future__ import annotations
 
 import contextlib
-import hashlib
-import json
+import operator
 import os
 import stat
-from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import NamedTuple
+
+from blake3 import blake3
 
 from yellow_ladder import nolinks
-from yellow_ladder.files.attributes import Attributes
+from yellow_ladder.files.entry import Entry, Kind, Manifest, changed, entry_from
+from yellow_ladder.files.listing import Listing, in_order, side_by_side
 from yellow_ladder.files.looking import digest_of
 
-
-class Kind(StrEnum):
-    """What an entry is; `other` covers sockets, pipes and devices."""
-
-    FILE = "file"
-    FOLDER = "folder"
-    LINK = "link"
-    OTHER = "other"
-
-
-@dataclass(frozen=True, slots=True)
-class Entry:
-    """One entry of a tree. Times in ns; `inode` and `changed_ns` (ctime) prove "not touched since" on one machine."""
-
-    path: str
-    kind: Kind
-    mode: int
-    uid: int
-    gid: int
-    size: int
-    modified_ns: int
-    digest: str = ""  # of the content: BLAKE3, in hex
-    target: str = ""
-    inode: int = 0
-    changed_ns: int = 0
-    same_as: str = ""  # the first path of the same file in this tree, for hard links
-    attributes: Attributes | None = None  # extended ones; None where nobody looked
-
-    def same_content(self, other: Entry) -> bool:
-        """Whether kind, bytes and link target agree."""
-        return (self.kind, self.digest, self.target) == (other.kind, other.digest, other.target)
-
-    def same_rights(self, other: Entry) -> bool:
-        """Whether owner, group and permission bits agree (a link's own bits mean nothing)."""
-        own, their = (self.uid, self.gid), (other.uid, other.gid)
-        return own == their and (self.mode == other.mode or self.kind is Kind.LINK)
-
-    def untouched_since(self, other: Entry) -> bool:
-        """Whether the same inode has had no write and no change of rights between the two looks."""
-        return self.inode == other.inode != 0 and (self.changed_ns, self.size) == (
-            other.changed_ns,
-            other.size,
-        )
-
-
-_RECORD_KEYS = {"digest": "blake3"}
-Manifest = Mapping[str, Entry]
 Skip = Callable[[str], bool]
 
 
@@ -72,16 +27,20 @@ def keep_all(_path: str) -> bool:
     return False
 
 
-def within(path: str, folders: Iterable[str]) -> bool:
-    """Whether a tree path is one of `folders` or lies below one."""
-    return any(path == folder or path.startswith(folder + "/") for folder in folders)
-
-
 class Found(NamedTuple):
-    """An entry of a walk: its whole path, and what the file system says of it."""
+    """An entry of a walk: its whole path, what the file system says of it, and its name in the open folder it is in.
+
+    The folder stays open until the walk is asked for the next entry.
+    """
 
     location: str
     status: os.stat_result
+    folder: int
+    name: str
+
+    def opened(self) -> int:
+        """The file, open for reading; raises OSError, also where it is none any more."""
+        return nolinks.open_regular_in(self.folder, self.name, self.location)
 
 
 def walk_tree(root: Path, skip: Skip = keep_all) -> Iterator[tuple[str, Found]]:
@@ -94,57 +53,44 @@ def walk_tree(root: Path, skip: Skip = keep_all) -> Iterator[tuple[str, Found]]:
     while pending:
         prefix, folder = pending.pop()
         below = []
-        try:
-            with nolinks.entries_of(folder) as found:
-                found.sort(key=lambda entry: os.fsencode(entry.name))
-                wanted = [entry for entry in found if not skip(prefix + entry.name)]
-                entries = list(_still_there(folder, wanted))
-        except (FileNotFoundError, NotADirectoryError, nolinks.LinkInTheWay):
-            if not prefix:
-                raise
-            continue  # it went between listing and looking
-        for name, one in entries:
-            yield prefix + name, one
-            if stat.S_ISDIR(one.status.st_mode):
-                below.append((f"{prefix}{name}/", one.location))
+        with contextlib.ExitStack() as held:
+            try:
+                descriptor, found = held.enter_context(nolinks.folder_with_entries(folder))
+            except (FileNotFoundError, NotADirectoryError, nolinks.LinkInTheWay):
+                if not prefix:
+                    raise
+                continue  # it went between listing and looking
+            entries = _in_byte_order([entry for entry in found if not skip(prefix + entry.name)])
+            for name, status in _statuses(entries):
+                yield prefix + name, Found(f"{folder}/{name}", status, descriptor, name)
+                if stat.S_ISDIR(status.st_mode):
+                    below.append((f"{prefix}{name}/", f"{folder}/{name}"))
         pending.extend(reversed(below))
 
 
-def _still_there(folder: str, entries: Iterable[os.DirEntry[str]]) -> Iterator[tuple[str, Found]]:
+def _in_byte_order(entries: list[os.DirEntry[str]]) -> list[os.DirEntry[str]]:
+    if all(entry.name.isascii() for entry in entries):
+        entries.sort(key=_name_of)
+    else:
+        entries.sort(key=lambda entry: os.fsencode(entry.name))
+    return entries
+
+
+_name_of = operator.attrgetter("name")
+
+
+def _statuses(entries: list[os.DirEntry[str]]) -> Iterator[tuple[str, os.stat_result]]:
+    """Names and their status, all of a folder at a time, without what went away between listing and looking."""
+    try:
+        return iter([(entry.name, entry.stat(follow_symlinks=False)) for entry in entries])
+    except FileNotFoundError:
+        return _of_those_still_there(entries)
+
+
+def _of_those_still_there(entries: Iterable[os.DirEntry[str]]) -> Iterator[tuple[str, os.stat_result]]:
     for entry in entries:
         with contextlib.suppress(FileNotFoundError):
-            yield entry.name, Found(f"{folder}/{entry.name}", entry.stat(follow_symlinks=False))
-
-
-def describe(path: str, location: str | Path) -> Entry:
-    """The entry at `location` without its digest."""
-    return entry_from(path, nolinks.status_of(location), location)
-
-
-def entry_from(
-    path: str,
-    status: os.stat_result,
-    location: str | Path = "",
-    digest: str = "",
-    attributes: Attributes | None = None,
-) -> Entry:
-    """An entry from what the system says of it; a link is read at its `location`."""
-    kind = kind_of(status.st_mode)
-    target = nolinks.target_of(location) if kind is Kind.LINK else ""
-    return Entry(
-        path, kind, stat.S_IMODE(status.st_mode), status.st_uid, status.st_gid,
-        status.st_size if kind is Kind.FILE else 0, status.st_mtime_ns,
-        digest, target, status.st_ino, status.st_ctime_ns, "", attributes,
-    )  # fmt: skip
-
-
-def kind_of(mode: int) -> Kind:
-    """What an entry is, by its mode."""
-    if stat.S_ISREG(mode):
-        return Kind.FILE
-    if stat.S_ISDIR(mode):
-        return Kind.FOLDER
-    return Kind.LINK if stat.S_ISLNK(mode) else Kind.OTHER
+            yield entry.name, entry.stat(follow_symlinks=False)
 
 
 def digest_file(location: str | Path) -> str:
@@ -158,26 +104,33 @@ def take_manifest(
     *,
     known: Manifest | None = None,
     with_digests: bool = True,
-    on_bytes: Callable[[int], None] | None = None,
-) -> dict[str, Entry]:
-    """Describe every entry below `root`.
+) -> Manifest:
+    """Describe every entry below `root`, in the order of a walk; what is long is kept beside memory."""
+    return Listing.of(look_at(root, skip, known=known, with_digests=with_digests))
+
+
+def look_at(
+    root: Path, skip: Skip = keep_all, *, known: Manifest | None = None, with_digests: bool = True
+) -> Iterator[Entry]:
+    """Every entry below `root`, in the order of a walk.
 
     A file that `known` holds with the same inode, size and ctime is not read again: nobody can have written to
     it in between, since the kernel sets ctime and no program can choose it.
     """
-    manifest: dict[str, Entry] = {}
     links = HardLinks()
-    before = {entry.inode: entry for entry in (known or {}).values() if entry.kind is Kind.FILE}
+    earlier = (known or {}).get
     for path, found in walk_tree(root, skip):
-        entry = links.mark(entry_from(path, found.status, found.location), found)
-        if entry.kind is Kind.FILE and with_digests:
-            seen = before.get(entry.inode)
-            trusted = seen is not None and seen.digest and entry.untouched_since(seen)
-            entry = replace(entry, digest=seen.digest if trusted and seen else digest_file(found.location))
-            if on_bytes is not None:
-                on_bytes(entry.size)
-        manifest[path] = entry
-    return manifest
+        entry = entry_from(path, found.status, found.location)
+        if entry.kind is Kind.FILE:
+            if found.status.st_nlink > 1:
+                entry = links.mark(entry, found)
+            if with_digests:
+                seen = earlier(path)
+                if seen is not None and seen.digest and entry.untouched_since(seen):
+                    entry = changed(entry, digest=seen.digest)
+                else:
+                    entry = changed(entry, digest=digest_of(found.opened(), found.status.st_size))
+        yield entry
 
 
 class HardLinks:
@@ -193,7 +146,7 @@ class HardLinks:
         if entry.kind is not Kind.FILE or status.st_nlink < 2:
             return entry
         first = self._first.setdefault((status.st_dev, status.st_ino), entry.path)
-        return entry if first == entry.path else replace(entry, same_as=first)
+        return entry if first == entry.path else changed(entry, same_as=first)
 
 
 class FileChange(StrEnum):
@@ -213,52 +166,56 @@ class Difference:
     change: FileChange
 
 
+def differences(expected: Manifest, found: Manifest) -> Iterator[tuple[Difference, Entry | None, Entry | None]]:
+    """Every path whose presence, content, owner, group or mode differs, with what was expected and what was found, in
+    the order of a walk; times are not compared.
+    """
+    return differing(side_by_side(expected, found))
+
+
+Pairs = Iterable[tuple[Entry | None, Entry | None]]
+
+
+def differing(pairs: Pairs) -> Iterator[tuple[Difference, Entry | None, Entry | None]]:
+    """The same of pairs of what was expected and what was found."""
+    for old, new in pairs:
+        if old is None:
+            if new is not None:
+                yield Difference(new.path, FileChange.ADDED), None, new
+        elif new is None:
+            yield Difference(old.path, FileChange.MISSING), old, None
+        elif not old.same_content(new):
+            yield Difference(old.path, FileChange.CONTENT), old, new
+        elif not old.same_rights(new):
+            yield Difference(old.path, FileChange.RIGHTS), old, new
+
+
 def compare_manifests(expected: Manifest, found: Manifest) -> list[Difference]:
     """Every path whose presence, content, owner, group or mode differs, in path order; times are not compared."""
-    differences = []
-    for path in sorted(expected.keys() | found.keys()):
-        old, new = expected.get(path), found.get(path)
-        if old is None:
-            differences.append(Difference(path, FileChange.ADDED))
-        elif new is None:
-            differences.append(Difference(path, FileChange.MISSING))
-        elif not old.same_content(new):
-            differences.append(Difference(path, FileChange.CONTENT))
-        elif not old.same_rights(new):
-            differences.append(Difference(path, FileChange.RIGHTS))
-    return differences
-
-
-def manifest_to_lines(manifest: Manifest) -> bytes:
-    """The manifest as JSON Lines, one entry a line; names that are no UTF-8 survive as escapes."""
-    encode = json.JSONEncoder(ensure_ascii=True).encode
-    return "".join(f"{encode(_as_record(entry))}\n" for entry in manifest.values()).encode("ascii")
-
-
-def _as_record(entry: Entry) -> dict[str, Any]:
-    """An entry as JSON; the digest goes by the name of what it is."""
-    return {_RECORD_KEYS.get(name, name): getattr(entry, name) for name in Entry.__slots__}
-
-
-def manifest_from_lines(content: bytes) -> dict[str, Entry]:
-    """Read what `manifest_to_lines` wrote; raises ValueError, KeyError or TypeError on anything else."""
-    manifest = {}
-    for line in content.splitlines():
-        fields = json.loads(line)
-        known = fields.pop("attributes", None)
-        attributes = None if known is None else tuple((name, value) for name, value in known)
-        kind, digest = Kind(fields.pop("kind")), fields.pop("blake3")
-        entry = Entry(**fields, kind=kind, digest=digest, attributes=attributes)
-        manifest[entry.path] = entry
-    return manifest
+    return sorted((one for one, _, _ in differences(expected, found)), key=lambda one: one.path)
 
 
 def tree_digest(manifest: Manifest) -> str:
-    """One SHA-256 over paths, kinds, contents, owners and modes: two trees agree in it or differ somewhere."""
-    digest = hashlib.sha256()
-    for path in sorted(manifest):
-        entry = manifest[path]
-        rights = "" if entry.kind is Kind.LINK else f"{entry.mode:o}"
-        line = "\0".join((path, entry.kind, rights, str(entry.uid), str(entry.gid), entry.digest, entry.target))
-        digest.update(line.encode("utf-8", "surrogateescape") + b"\n")
+    """One BLAKE3 over paths, kinds, contents, owners and modes: two trees agree in it or differ somewhere."""
+    return digest_of_entries(in_order(manifest))
+
+
+def digest_of_entries(entries: Iterable[Entry]) -> str:
+    """The same over entries in order."""
+    digest, lines = blake3(), []
+    for one in entries:
+        rights = "" if one.kind is Kind.LINK else f"{one.mode:o}"
+        lines.append(f"{one.path}\0{one.kind.value}\0{rights}\0{one.uid}\0{one.gid}\0{one.digest}\0{one.target}\n")
+        if len(lines) == _LINES_AT_ONCE:
+            digest.update("".join(lines).encode("utf-8", "surrogateescape"))
+            lines.clear()
+    digest.update("".join(lines).encode("utf-8", "surrogateescape"))
     return digest.hexdigest()
+
+
+_LINES_AT_ONCE = 1000
+
+
+def count_files(manifest: Manifest) -> int:
+    """Files and links of a manifest."""
+    return sum(entry.kind is not Kind.FOLDER for entry in in_order(manifest))

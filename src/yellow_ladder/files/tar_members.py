@@ -8,13 +8,14 @@ which for many small files is longer than reading, compressing and digesting the
 from __future__ import annotations
 
 import tarfile
+import zlib
 from functools import cache
 
 from yellow_ladder.files.attributes import as_pax
-from yellow_ladder.files.manifest import Entry, Kind
+from yellow_ladder.files.entry import Entry, Kind
 
 BLOCK = 512
-_NAME_END, _CHECKSUM_AT, _TYPE_AT = 100, 148, 156
+_NAME_END, _SIZE_AT, _CHECKSUM_AT, _TYPE_AT = 100, 124, 148, 156
 _LARGEST_ID, _LARGEST_SIZE = 8**7, 8**11
 _SECONDS_OF_TEN_DIGITS = range(10**9, 8**11)
 
@@ -65,10 +66,36 @@ def member_header(entry: Entry, name: str) -> bytes:
     before, after, rest_sum = _templates()
     head = name.encode("ascii")
     numbers = b"%07o\0%07o\0%07o\0%011o\0%011o\0" % (entry.mode, entry.uid, entry.gid, entry.size, seconds)
-    checksum = sum(head) + sum(numbers) + rest_sum
+    # The lower half of this checksum is the sum of the bytes and one, and is had without going through them here.
+    checksum = (zlib.adler32(head + numbers) & 0xFFFF) - 1 + rest_sum
     record = b"30 mtime=%d.%09d\n" % (seconds, rest)
     padding = bytes(_NAME_END - len(head))
     return b"".join((before, record, bytes(BLOCK - 30), head, padding, numbers, b"%06o\0 " % checksum, after))
+
+
+PLAIN_BYTES = 3 * BLOCK
+"""What the header of a plain file takes: the block before the time, the time, and the header itself."""
+
+
+def plain_name(raw: bytes) -> str | None:
+    """The name in a header of `PLAIN_BYTES`, or None where it is no plain one. Only the name is looked at."""
+    before, after, _ = _templates()
+    if raw[:BLOCK] != before or raw[-len(after) :] != after:
+        return None
+    head = raw[2 * BLOCK : 2 * BLOCK + _NAME_END].rstrip(b"\0")
+    return head.decode("ascii") if head.isascii() else None
+
+
+def plain_size(raw: bytes) -> int:
+    """The size of the content behind a plain header; raises ValueError where it is garbled."""
+    return int(raw[2 * BLOCK + _SIZE_AT : 2 * BLOCK + _SIZE_AT + 11], 8)
+
+
+def hard_link_header(entry: Entry, name: str, first: str) -> bytes:
+    """The header of another name of a file that is stored as `first`."""
+    info = member_info(entry, name)
+    info.type, info.linkname, info.size = tarfile.LNKTYPE, first, 0
+    return info_bytes(info)
 
 
 @cache

@@ -21,8 +21,9 @@ import blake3
 
 from yellow_ladder.durable import write_memo
 from yellow_ladder.files import looking
+from yellow_ladder.files.entry import Entry, Manifest, kind_of
+from yellow_ladder.files.listing import Listing
 from yellow_ladder.files.looking import FolderLook, Known, Looker, Row
-from yellow_ladder.files.manifest import Entry, kind_of
 
 _BATCH, _IN_FLIGHT = 8, 2
 _TOO_FRESH_NS = 2_000_000_000
@@ -66,19 +67,19 @@ class Tree:
     def rows(self, look: FolderLook) -> list[Row]:
         """The entries of a folder in byte order: folders as they are now, files from memory where they are the same."""
         if not look.same:
-            return look.rows
+            return sorted(look.rows, key=_bytes_of_name)
         files = [row for row in self.remembered.rows(look.path) if not stat.S_ISDIR(row[1])]
-        return sorted([*files, *look.rows], key=lambda row: row[0])
+        return sorted([*files, *look.rows], key=_bytes_of_name)
 
-    def manifest(self) -> dict[str, Entry]:
-        """Every entry by tree path, folders before what they hold."""
+    def manifest(self) -> Manifest:
+        """Every entry by tree path, in the order of a walk."""
+        return Listing.of(self._entries())
+
+    def _entries(self) -> Iterator[Entry]:
         links: dict[tuple[int, int], str] = {}
-        found: dict[str, Entry] = {}
         for folder, rows in self.by_folder():
             for row in rows:
-                entry = entry_of(f"{folder}/{row[0]}" if folder else row[0], row, links)
-                found[entry.path] = entry
-        return found
+                yield entry_of(f"{folder}/{row[0]}" if folder else row[0], row, links)
 
     def by_folder(self) -> Iterator[tuple[str, list[Row]]]:
         """Every folder with its entries, a folder before those in it."""
@@ -87,7 +88,11 @@ class Tree:
             path = pending.pop()
             look = self.folders[path]
             yield path, self.rows(look)
-            pending += [below for below in reversed(look.subfolders) if below in self.folders]
+            pending += sorted((one for one in look.subfolders if one in self.folders), key=os.fsencode, reverse=True)
+
+
+def _bytes_of_name(row: Row) -> bytes:
+    return os.fsencode(row[0])
 
 
 def entry_of(path: str, row: Row, links: dict[tuple[int, int], str]) -> Entry:

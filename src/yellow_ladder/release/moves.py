@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from yellow_ladder.files.manifest import within
+from yellow_ladder.files.entry import within
 from yellow_ladder.release.sheet import Move
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 
 from yellow_ladder.durable import write_whole
@@ -12,7 +12,8 @@ from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.files.archive_read import check_link, check_links
 from yellow_ladder.files.archive_write import TarWriter
 from yellow_ladder.files.digests import sha256_of
-from yellow_ladder.files.manifest import Entry, Kind, take_manifest
+from yellow_ladder.files.entry import Entry, Kind, changed
+from yellow_ladder.files.manifest import take_manifest
 from yellow_ladder.files.tar_members import member_header
 from yellow_ladder.release.sheet import SHEET_NAME, ReleaseSheet, parse_sheet
 from yellow_ladder.release.source import DIGESTS_NAME
@@ -109,11 +110,11 @@ def _with_size(raw: bytes, other_bytes: int) -> bytes:
 
 def _add(writer: TarWriter, entry: Entry, name: str, location: Path) -> None:
     """Add an entry as a release has it: owned by nobody in particular, without times."""
-    plain = replace(entry, uid=0, gid=0, modified_ns=0, mode=0o755 if entry.mode & 0o100 else 0o644)
+    plain = changed(entry, uid=0, gid=0, modified_ns=0, mode=0o755 if entry.mode & 0o100 else 0o644)
     if entry.kind is Kind.FILE:
         writer.add_bytes(name, location.read_bytes(), plain.mode)
     else:
-        writer.add_header(member_header(replace(plain, mode=0o755), name))
+        writer.add_header(member_header(changed(plain, mode=0o755), name))
 
 
 def _note_digest(path: Path, name: str, digest: str) -> None:

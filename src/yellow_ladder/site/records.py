@@ -10,7 +10,7 @@ from pydantic import Field, model_validator
 
 from yellow_ladder.database import DatabaseAddress, parse_address
 from yellow_ladder.documents import Record
-from yellow_ladder.files.manifest import within
+from yellow_ladder.files.entry import within
 from yellow_ladder.release.values import RangeText, TreePath
 from yellow_ladder.site.backup_records import BackupWishes, SettleWishes
 from yellow_ladder.site.service_records import AnyService

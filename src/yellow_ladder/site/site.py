@@ -15,7 +15,8 @@ from yellow_ladder import nolinks
 from yellow_ladder.database import Database, DatabaseAddress, open_database
 from yellow_ladder.documents import parse_document, read_document
 from yellow_ladder.errors import BadInput, Problem
-from yellow_ladder.files.manifest import Skip, within
+from yellow_ladder.files.entry import within
+from yellow_ladder.files.manifest import Skip
 from yellow_ladder.files.tree import TreeRules
 from yellow_ladder.release.index import read_index
 from yellow_ladder.release.source import Releases, read_source

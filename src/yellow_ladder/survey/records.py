@@ -7,7 +7,7 @@ from dataclasses import asdict, dataclass, field
 from typing import Any
 
 from yellow_ladder.database import Table
-from yellow_ladder.files.manifest import Manifest
+from yellow_ladder.files.entry import Manifest
 from yellow_ladder.release.versions import Version
 from yellow_ladder.services import About
 from yellow_ladder.survey.drift.classes import FileClasses

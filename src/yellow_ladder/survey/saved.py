@@ -6,20 +6,16 @@ import contextlib
 import json
 import re
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from datetime import datetime
+from pathlib import Path
 from typing import Any
 
-from yellow_ladder.durable import private_folder, write_json, write_whole
+from yellow_ladder.durable import private_folder, write_json
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
-from yellow_ladder.files.manifest import (
-    FileChange,
-    Kind,
-    Manifest,
-    compare_manifests,
-    manifest_from_lines,
-    manifest_to_lines,
-)
+from yellow_ladder.files.entry import Kind, Manifest
+from yellow_ladder.files.listing import Listing, in_order, write_listing
+from yellow_ladder.files.manifest import FileChange, compare_manifests
 from yellow_ladder.masking import masked_value
 from yellow_ladder.release.versions import Version
 from yellow_ladder.settings.formats import read_settings_file
@@ -133,8 +129,9 @@ def keep_snapshot(site: Site, snapshot: Snapshot) -> None:
         text = f"there is a survey {snapshot.name} already"
         raise BadInput(Problem("name-taken", text, f"take another name, or remove {folder}"))
     private_folder(folder)
-    write_whole(folder / "files.jsonl", manifest_to_lines(snapshot.files))
-    record = {key: value for key, value in asdict(snapshot).items() if key != "files"}
+    write_listing(folder / "files.jsonl", in_order(snapshot.files))
+    record = asdict(replace(snapshot, files={}))
+    del record["files"]
     write_json(folder / "survey.json", {"format": FORMAT, **record})
 
 
@@ -155,12 +152,16 @@ def load_snapshot(site: Site, name: str) -> Snapshot:
         record = json.loads((folder / "survey.json").read_bytes())
         if record.pop("format") != FORMAT:
             raise ValueError("it is in the format of an earlier yl")
-        files = manifest_from_lines((folder / "files.jsonl").read_bytes())
+        files = Listing.opened(folder / "files.jsonl", lambda why: _damaged(folder, why))
         tables = {table: tuple(columns) for table, columns in record.pop("tables").items()}
         return Snapshot(**record, tables=tables, files=files)
     except (OSError, ValueError, KeyError, TypeError) as fault:
-        text = f"the survey {name} is damaged: {fault}"
-        raise AnswerNo(Problem("survey-damaged", text, f"remove {folder} and keep another", str(folder))) from fault
+        raise _damaged(folder, str(fault)) from fault
+
+
+def _damaged(folder: Path, why: str) -> AnswerNo:
+    text = f"the survey {folder.name} is damaged: {why}"
+    return AnswerNo(Problem("survey-damaged", text, f"remove {folder} and keep another", str(folder)))
 
 
 def compare(before: Snapshot, now: Snapshot) -> SiteChanges:

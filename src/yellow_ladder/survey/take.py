@@ -7,7 +7,6 @@ from dataclasses import dataclass, field
 
 from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.errors import LadderError
-from yellow_ladder.files.manifest import Entry, Kind, Manifest, Skip, take_manifest
 from yellow_ladder.release.source import Release, Releases
 from yellow_ladder.release.versions import Version
 from yellow_ladder.services import About, ServiceState, services_of
@@ -78,21 +77,6 @@ def take_survey(site: Site, releases: Releases | None, depth: Depth | None = Non
         is_closed=is_closed,
         findings=tuple(findings),
     )
-
-
-def site_manifest(site: Site, known: Manifest | None = None) -> dict[str, Entry]:
-    """Every entry below root that is the site's; files in data folders, and untouched `known` ones, are not read."""
-    skip = site.skipped()
-    manifest = take_manifest(site.root, lambda path: skip(path) or site.is_data(path), known=known)
-    for folder in site.record.keep.data_paths:
-        if (site.root / folder).is_dir() and not (site.root / folder).is_symlink():
-            below = take_manifest(site.root / folder, _below(skip, folder), with_digests=False)
-            manifest.update({f"{folder}/{path}": entry for path, entry in below.items()})
-    return manifest
-
-
-def _below(skip: Skip, folder: str) -> Skip:
-    return lambda path: skip(f"{folder}/{path}")
 
 
 def _look_at_files(
@@ -166,8 +150,3 @@ def _likely_cause(verdict: VersionVerdict, version: str) -> str:
         seen = f"the schema says {one.says} and release {version} has {wanted}"
         return f"{seen}: likely files were placed and the database was not migrated"
     return f"{one.where} says {one.says}, other files say {version}: likely new files were copied over old"
-
-
-def count_files(manifest: Mapping[str, Entry]) -> int:
-    """Files and links of a manifest."""
-    return sum(entry.kind is not Kind.FOLDER for entry in manifest.values())

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -19,7 +19,9 @@ from yellow_ladder.database import Database
 from yellow_ladder.durable import private_folder, write_whole
 from yellow_ladder.events import Listener, Progress, Unit
 from yellow_ladder.files.copying import remove_entry
-from yellow_ladder.files.manifest import Entry, manifest_to_lines, take_manifest, tree_digest
+from yellow_ladder.files.entry import Manifest
+from yellow_ladder.files.listing import Chosen, in_order, write_listing
+from yellow_ladder.files.manifest import take_manifest, tree_digest
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.migrations.apply import missing_file
 from yellow_ladder.release.sheet import Migration
@@ -49,7 +51,7 @@ def stage_climb(prospect: Prospect, now: datetime, tell: Listener) -> Plan:
             staged = work / f"staged-{number}-{rung.to_version}"
             data = stage_rung(rung, staged, carried)
             expected = staged_entries(take_manifest(staged), data)
-            write_whole(folder / f"expected-{number}.jsonl", manifest_to_lines(expected))
+            write_listing(folder / f"expected-{number}.jsonl", in_order(expected))
             sheet = rung.release.sheet
             _keep_migrations(migrations_folder(folder, number), staged, rung.release.archive.parent, sheet.migrations)
             rungs.append(
@@ -79,7 +81,7 @@ def _plan(
 ) -> Plan:
     site, survey = prospect.site, prospect.survey
     stable = stable_manifest(site, survey.manifest)
-    write_whole(folder / "seen.jsonl", manifest_to_lines(stable))
+    write_listing(folder / "seen.jsonl", in_order(stable))
     for spec in site.record.keep.settings:
         kept = folder / "settings" / spec.file
         private_folder(kept.parent)
@@ -145,9 +147,9 @@ def _keep_migrations(folder: Path, staged: Path, beside: Path, migrations: Seque
                 write_whole(target, stream.read())
 
 
-def stable_manifest(site: Site, manifest: Mapping[str, Entry]) -> dict[str, Entry]:
+def stable_manifest(site: Site, manifest: Manifest) -> Manifest:
     """The entries that must not change between plan and window: everything but the content of data folders."""
-    return {path: entry for path, entry in manifest.items() if not site.is_data(path)}
+    return Chosen(manifest, lambda path: not site.is_data(path))
 
 
 def schema_digest(database: Database) -> str:

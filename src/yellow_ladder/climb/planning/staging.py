@@ -11,7 +11,9 @@ from pathlib import Path
 from yellow_ladder import nolinks
 from yellow_ladder.files.attributes import match_attributes, read_attributes
 from yellow_ladder.files.copying import copy_entry, remove_entry
-from yellow_ladder.files.manifest import Entry, Kind, Manifest, describe, entry_from, walk_tree, within
+from yellow_ladder.files.entry import Entry, Kind, Manifest, describe, entry_from, within
+from yellow_ladder.files.listing import Chosen
+from yellow_ladder.files.manifest import walk_tree
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.files.unpack import unpack_archive
 from yellow_ladder.release.moves import moved
@@ -202,7 +204,7 @@ def renamed_paths(site: Site, carried: Carried) -> Mapping[str, str]:
     return {path: carried.where(path) for path in named if carried.where(path) != path}
 
 
-def staged_entries(manifest: Manifest, data: tuple[tuple[str, str], ...]) -> dict[str, Entry]:
+def staged_entries(manifest: Manifest, data: tuple[tuple[str, str], ...]) -> Manifest:
     """The staged tree without what lies in data folders."""
     folders = [new for _, new in data]
-    return {path: entry for path, entry in manifest.items() if not within(path, folders)}
+    return Chosen(manifest, lambda path: not within(path, folders))

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from collections.abc import Iterator
 
 from yellow_ladder.backup.catalog import read_backup
 from yellow_ladder.climb.record.plan import Plan
-from yellow_ladder.files.manifest import Entry, take_manifest, within
+from yellow_ladder.files.entry import Entry, Manifest, changed, within
+from yellow_ladder.files.listing import Listing, in_order, merged
+from yellow_ladder.files.manifest import take_manifest
 from yellow_ladder.site.site import Site
 
 
@@ -20,19 +22,24 @@ def data_folders_after(plan: Plan) -> dict[str, str]:
     return {first: names[-1] for first, names in plan.data_folders()}
 
 
-def expected_tree(plan: Plan) -> dict[str, Entry]:
+def expected_tree(plan: Plan) -> Listing:
     """Every entry that should be below root after the climb."""
     backup = read_backup(plan.site.state.backups / plan.backup_name).manifest()
-    expected = plan.expected(plan.rungs[-1])
-    for old, new in data_folders_after(plan).items():
-        for path, entry in backup.items():
-            if within(path, [old]):
-                now = new + path[len(old) :]
-                expected[now] = replace(entry, path=now)
-    return expected
+    data = [_moved(backup, old, new) for old, new in data_folders_after(plan).items()]
+    staged = plan.expected(plan.rungs[-1])
+    # A release that makes a folder of its data's name again has it replaced by the site's.
+    folders = list(data_folders_after(plan).values())
+    return Listing.of(merged((one for one in in_order(staged) if not within(one.path, folders)), *data))
 
 
-def present_tree(plan: Plan, expected: dict[str, Entry]) -> dict[str, Entry]:
+def _moved(backup: Manifest, old: str, new: str) -> Iterator[Entry]:
+    """The entries of a data folder where they lie after the climb."""
+    for entry in in_order(backup):
+        if within(entry.path, [old]):
+            yield changed(entry, path=new + entry.path[len(old) :])
+
+
+def present_tree(plan: Plan, expected: Manifest) -> Manifest:
     """Every entry that is below root now; what nobody has touched since `expected` was taken is not read again."""
     site = site_after(plan)
     return take_manifest(site.root, site.skipped(), known=expected)

@@ -10,7 +10,7 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
-from yellow_ladder.backup.catalog import Ground, read_backup
+from yellow_ladder.backup.catalog import Ground, outside_root, read_backup
 from yellow_ladder.backup.restore import look_outside
 from yellow_ladder.climb.proving.expected import expected_tree, present_tree, site_after
 from yellow_ladder.climb.proving.inventory import AFTER_NAME, read_inventory
@@ -20,7 +20,9 @@ from yellow_ladder.database.port import TableChanges
 from yellow_ladder.durable import private_folder
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.copying import copy_entry, remove_entry
-from yellow_ladder.files.manifest import Entry, FileChange, Kind, compare_manifests
+from yellow_ladder.files.entry import Kind
+from yellow_ladder.files.listing import in_pairs
+from yellow_ladder.files.manifest import FileChange, differences, differing
 from yellow_ladder.migrations.apply import apply_scripts, read_scripts
 from yellow_ladder.words import bytes_in_words
 
@@ -181,14 +183,11 @@ def _changed_files(plan: Plan) -> list[str]:
     root that have changed since the backup.
     """
     expected = expected_tree(plan)
-    found: dict[str, Entry] = dict(present_tree(plan, expected))
-    differing = compare_manifests(expected, found)
-    manifest = read_backup(plan.site.state.backups / plan.backup_name).manifest()
-    outside = {path: entry for path, entry in manifest.items() if path.startswith("/")}
+    below = list(differences(expected, present_tree(plan, expected)))
+    outside = outside_root(read_backup(plan.site.state.backups / plan.backup_name).manifest())
     there = look_outside(Ground(plan.site.root), outside)
-    differing += [one for one in compare_manifests(outside, there) if one.change is FileChange.CONTENT]
-    found |= there
-    return [one.path for one in differing if one.path in found and found[one.path].kind is not Kind.FOLDER]
+    beside = [one for one in differing(in_pairs(outside.entries(), there)) if one[0].change is FileChange.CONTENT]
+    return [one.path for one, _, now in (*below, *beside) if now is not None and now.kind is not Kind.FOLDER]
 
 
 def kept_ground(plan: Plan) -> Ground:

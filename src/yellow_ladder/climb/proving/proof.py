@@ -29,15 +29,9 @@ from yellow_ladder.climb.running.run import Run
 from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.durable import write_json
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
+from yellow_ladder.files.entry import Entry, Kind, within
 from yellow_ladder.files.looking import READ_BYTES
-from yellow_ladder.files.manifest import (
-    Entry,
-    FileChange,
-    Kind,
-    compare_manifests,
-    tree_digest,
-    within,
-)
+from yellow_ladder.files.manifest import FileChange, compare_manifests, tree_digest
 from yellow_ladder.fingerprints.judge import TableVerdict, Verdict, is_whole, judge
 from yellow_ladder.fingerprints.lineage import Lineage, compose
 from yellow_ladder.settings.formats import read_settings_file

@@ -11,7 +11,8 @@ from typing import Any
 
 from yellow_ladder.durable import write_json
 from yellow_ladder.errors import BadInput, Problem
-from yellow_ladder.files.manifest import Entry, manifest_from_lines
+from yellow_ladder.files.entry import Manifest
+from yellow_ladder.files.listing import Listing
 from yellow_ladder.release.sheet import Contract, Migration, ReleaseSheet
 from yellow_ladder.settings.decide import KeyDecision
 from yellow_ladder.site.moves import moved_text
@@ -145,9 +146,9 @@ class Plan:
             followed.append((first, tuple(names[1:])))
         return followed
 
-    def expected(self, rung: RungPlan) -> dict[str, Entry]:
+    def expected(self, rung: RungPlan) -> Manifest:
         """The staged tree of a rung as it was made ready."""
-        return manifest_from_lines((self.folder / f"expected-{rung.number}.jsonl").read_bytes())
+        return Listing.opened(self.folder / f"expected-{rung.number}.jsonl")
 
     def digest(self) -> str:
         """SHA-256 of the plan file: the journal's first link."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from dataclasses import asdict, replace
 
-from yellow_ladder.backup.catalog import DatabaseBackup, read_backup
+from yellow_ladder.backup.catalog import MANIFEST_NAME, DatabaseBackup, below_root, read_backup, read_manifest
 from yellow_ladder.backup.files import Making, first_base, write_files, write_first
 from yellow_ladder.backup.make import finish, write_database
 from yellow_ladder.climb.proving.inventory import BEFORE_NAME, Inventory, ask_probes, write_inventory
@@ -13,11 +13,7 @@ from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.files.archive_write import Archived
-from yellow_ladder.files.manifest import (
-    manifest_from_lines,
-    tree_digest,
-)
-from yellow_ladder.survey.take import count_files
+from yellow_ladder.files.manifest import count_files, tree_digest
 
 
 def _making(run: Run) -> Making:
@@ -74,8 +70,7 @@ def read_backup_back(run: Run) -> Facts:
     if making.final.is_dir():
         backup = finish(making, Archived(), [], run.now())
     else:
-        manifest = manifest_from_lines((making.folder / "files.jsonl").read_bytes())
-        tree = {path: entry for path, entry in manifest.items() if not path.startswith("/")}
+        tree = below_root(read_manifest(making.folder / MANIFEST_NAME))
         archived = Archived({"root": tree}, unsteady=list(done[StepName(StepKind.BACKUP_FILES)]["unsteady"]))
         copies = [facts["copy"] for step, facts in done.items() if step.kind is StepKind.BACKUP_DATABASE]
         backup = finish(making, archived, list(map(DatabaseBackup.from_record, copies)), run.now())
@@ -86,7 +81,7 @@ def take_inventory(run: Run) -> Facts:
     """Put together what is known of the data before: fingerprints from the backup, versions, the tree."""
     backup = read_backup(run.site.state.backups / run.plan.backup_name)
     prints = {name: backup.fingerprint(name) for name in run.site.databases()}
-    manifest = {path: entry for path, entry in backup.manifest().items() if not path.startswith("/")}
+    manifest = below_root(backup.manifest())
     survey = Inventory(
         run.stamp(),
         ask_probes(run.site, served=False),

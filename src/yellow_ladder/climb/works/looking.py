@@ -2,23 +2,20 @@
 
 from __future__ import annotations
 
-from yellow_ladder.climb.planning.prepare import schema_digest, stable_manifest
+from yellow_ladder.climb.planning.prepare import schema_digest
 from yellow_ladder.climb.running.run import Facts, Run
 from yellow_ladder.errors import AnswerNo, Problem
-from yellow_ladder.files.manifest import (
-    compare_manifests,
-    manifest_from_lines,
-    tree_digest,
-)
-from yellow_ladder.survey.take import count_files, site_manifest
+from yellow_ladder.files.listing import Listing
+from yellow_ladder.files.manifest import compare_manifests, count_files, take_manifest, tree_digest
 
 
 def look_again(run: Run) -> Facts:
     """Compare the site with what the plan was made from; raises AnswerNo naming what changed."""
     plan, site = run.plan, run.site
     changed = []
-    seen = manifest_from_lines((plan.folder / "seen.jsonl").read_bytes())
-    stable = stable_manifest(site, site_manifest(site, seen))
+    seen = Listing.opened(plan.folder / "seen.jsonl")
+    skip = site.skipped()
+    stable = take_manifest(site.root, lambda path: skip(path) or site.is_data(path), known=seen)
     if tree_digest(stable) != plan.seen.tree:
         changed += [f"{site.root / one.path} ({one.change})" for one in compare_manifests(seen, stable)]
     for name, digest in plan.seen.schemas.items():

@@ -10,12 +10,9 @@ from yellow_ladder.climb.record.plan import RungPlan, migrations_folder
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.climb.works.door import close_site, close_tree
 from yellow_ladder.errors import AnswerNo, Problem
-from yellow_ladder.files.manifest import (
-    compare_manifests,
-    take_manifest,
-)
+from yellow_ladder.files.listing import Chosen
+from yellow_ladder.files.manifest import compare_manifests, count_files, take_manifest
 from yellow_ladder.migrations.apply import apply_scripts, read_scripts
-from yellow_ladder.survey.take import count_files
 from yellow_ladder.survey.versions import judge_versions
 
 
@@ -49,7 +46,7 @@ def check_rung(rung: RungPlan) -> Work:
         expected, folders = run.plan.expected(rung), [new for _, new in rung.data]
         skip = run.plan.site_at(rung).skipped()
         found = take_manifest(run.site.root, lambda path: skip(path) or path in folders, known=expected)
-        wanted = {path: entry for path, entry in expected.items() if not skip(path)}
+        wanted = Chosen(expected, lambda path: not skip(path))
         differences = compare_manifests(wanted, found)
         if differences:
             first = differences[0]

@@ -7,7 +7,7 @@ import json
 from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass, field
 
-from yellow_ladder.files.manifest import Entry, Manifest
+from yellow_ladder.files.entry import Manifest
 from yellow_ladder.files.tree import Memory, Tree, look_at_tree, remember
 from yellow_ladder.release.source import Release
 from yellow_ladder.site.site import Site
@@ -23,7 +23,7 @@ class SiteFiles:
 
     tree: Tree
     classes: FileClasses
-    _manifest: dict[str, Entry] | None = field(default=None)
+    _manifest: Manifest | None = field(default=None)
 
     @property
     def manifest(self) -> Manifest:

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from yellow_ladder.durable import write_memo
-from yellow_ladder.files.manifest import Kind, Manifest
+from yellow_ladder.files.entry import Kind, Manifest
 from yellow_ladder.files.unpack import Content, read_contents
 from yellow_ladder.release.source import Release
 
