@@ -214,7 +214,7 @@ OWN_PLACES = (
     "cli/", "report/", "demo/", "release/", "climb/record/", "checks/", "documents.py", "processes.py", "site/state.py",
     "backup/catalog.py", "backup/copies.py", "backup/places.py", "backup/sealing.py", "backup/sftp.py",
     "backup/make.py", "survey/saved.py", "database/", "migrations/", "files/digests.py", "files/archive_read.py",
-    "files/tree.py", "files/looking.py", "files/listing.py", "climb/works/sitefile.py",
+    "files/tree.py", "files/looking.py", "files/listing.py", "files/store.py", "climb/works/sitefile.py",
 )  # fmt: skip
 # By an open file, into an archive of the tool's own, into a fresh folder of the administrator's, in the climb's folder.
 MEANT = (

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from yellow_ladder.backup.catalog import read_manifest
 from yellow_ladder.errors import AnswerNo
 from yellow_ladder.files import listing as listing_module
+from yellow_ladder.files import store as store_module
 from yellow_ladder.files.entry import Entry, Kind, changed, place_of
 from yellow_ladder.files.listing import Chosen, Listing, Marks, in_order, merged, side_by_side, write_listing
 from yellow_ladder.files.manifest import compare_manifests, take_manifest, tree_digest, walk_tree
@@ -42,7 +43,7 @@ def _small_pieces(monkeypatch: pytest.MonkeyPatch) -> None:
     """Short lists have many pieces too, and go to a file."""
     monkeypatch.setattr(listing_module, "_PIECE_ENTRIES", 3)
     monkeypatch.setattr(listing_module, "_PIECE_BYTES", 300)
-    monkeypatch.setattr(listing_module, "_HELD_BYTES", 2000)
+    monkeypatch.setattr(store_module, "_HELD_BYTES", 2000)
 
 
 @given(entries=ENTRIES, others=ENTRIES, seed=st.integers(0, 99))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
@@ -48,14 +49,14 @@ def write_json(path: Path, document: Any) -> None:
     write_whole(path, (json.dumps(document, indent=1) + "\n").encode("ascii"))
 
 
-def write_memo(path: Path, content: bytes) -> None:
+def write_memo(path: Path, content: Iterable[bytes]) -> None:
     """Replace a file that may be lost without harm: whole for every reader, not synced. Raises OSError."""
     private_folder(path.parent)
     temporary = path.with_name(f".{path.name}.{os.getpid()}")  # two commands may remember at the same time
     try:
         descriptor = os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW, 0o600)
         with os.fdopen(descriptor, "wb") as stream:
-            stream.write(content)
+            stream.writelines(content)
         temporary.replace(path)
     except BaseException:
         with contextlib.suppress(OSError):

@@ -21,7 +21,7 @@ from yellow_ladder.backup.catalog import (
     read_manifest,
 )
 from yellow_ladder.backup.reading import read_through
-from yellow_ladder.database.clusters import clusters_among
+from yellow_ladder.database.clusters import MARKS, clusters_among
 from yellow_ladder.durable import private_folder, write_whole
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.events import Listener, Progress, Unit
@@ -29,7 +29,7 @@ from yellow_ladder.files.archive_write import Archived, TreeSource, write_archiv
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.digests import sha256_of
 from yellow_ladder.files.entry import Entry, Manifest, changed, place_of, within
-from yellow_ladder.files.listing import in_order, merged, write_listing
+from yellow_ladder.files.listing import in_order, merged, whole_listing
 from yellow_ladder.files.manifest import Skip, keep_all
 from yellow_ladder.site.site import Site
 
@@ -130,17 +130,19 @@ def _write(making: Making, stem: str, base: Base | None) -> Archived:
 
     archive, listed = making.folder / (stem + ARCHIVE_ENDING), making.folder / (stem + MANIFEST_ENDING)
     try:
-        archived = write_archive(archive, _sources(making.site, base), tell)
+        with whole_listing(listed) as writer:
+            archived = write_archive(archive, _sources(making.site, base), tell, listed=writer, notice=MARKS)
+            for entry in merged(*(_outside(archived, prefix) for prefix in archived.trees)):
+                writer.add(entry)
     except OSError as fault:
         raise explained(fault) from fault
-    live = [one.folder for one in clusters_among(making.site.root, archived.trees[ROOT_PREFIX]) if one.is_live]
+    live = [one.folder for one in clusters_among(making.site.root, archived.noticed[ROOT_PREFIX]) if one.is_live]
     if live:
         text = (
             f"a database server is at work in {live[0]}: copies of its files, taken one by one, would be no copy of it"
         )
         remedy = "move its data folder out of root, and name its databases in [[databases]]: they are dumped"
         raise AnswerNo(Problem("live-server-inside", text, remedy, str(live[0])))
-    write_listing(listed, _all_entries(archived))
     note_sums(making.folder, {listed.name: sha256_of(listed)})
     return archived
 
@@ -168,13 +170,8 @@ def _all_but(name: str) -> Skip:
     return lambda path: path != name
 
 
-def _all_entries(archived: Archived) -> Iterator[Entry]:
-    """Entries below root by tree path, then entries outside root by absolute path."""
-    yield from in_order(archived.trees[ROOT_PREFIX])
-    yield from merged(*(_outside(archived, prefix) for prefix in archived.trees if prefix != ROOT_PREFIX))
-
-
 def _outside(archived: Archived, prefix: str) -> Iterator[Entry]:
+    """Entries outside root by absolute path."""
     folder = prefix.removeprefix(OUTSIDE_PREFIX)
     if prefix in archived.tops:
         yield changed(archived.tops[prefix], path=folder)

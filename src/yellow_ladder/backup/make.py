@@ -45,7 +45,6 @@ from yellow_ladder.events import Listener, Progress, Unit
 from yellow_ladder.files.archive_write import Archived
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.digests import sha256_of
-from yellow_ladder.files.entry import Kind
 from yellow_ladder.fingerprints.records import DatabasePrint
 from yellow_ladder.fingerprints.scan import OnRows, take_fingerprint
 from yellow_ladder.site.site import Site
@@ -127,18 +126,15 @@ def finish(making: Making, archived: Archived, databases: list[DatabaseBackup], 
         # A file's copy was read through to the last row when it was fingerprinted; a dump was not.
         if not (making.closed and database.address.is_file):
             database.check_backup(making.folder / one.file)
-    files, file_bytes = 0, 0
-    for entry in archived.trees[ROOT_PREFIX].values():
-        if entry.kind is Kind.FILE:
-            files, file_bytes = files + 1, file_bytes + entry.size
+    counted = archived.counted[ROOT_PREFIX]
     backup = Backup(
         path=making.folder,
         site=making.site.name,
         version=making.version,
         made_at=stamp_of(now),
         root=str(making.site.root),
-        files=files,
-        file_bytes=file_bytes,
+        files=counted.files,
+        file_bytes=counted.bytes,
         databases=tuple(databases),
         facts={ROOT_PREFIX: _own_rights(making.site.root)},
         outside=tuple(making.site.record.keep.outside),

@@ -17,7 +17,7 @@ from yellow_ladder.files.archive_blocks import open_blocks
 from yellow_ladder.files.attributes import match_attributes
 from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.entry import Entry, Kind, Manifest, changed, describe
-from yellow_ladder.files.listing import Listing, Marks, in_order, in_pairs, side_by_side
+from yellow_ladder.files.listing import Listing, Marks, in_order, in_pairs
 from yellow_ladder.files.looking import READ_BYTES
 from yellow_ladder.files.manifest import Skip, differing, digest_file, keep_all, look_at
 
@@ -42,18 +42,14 @@ def restore_files(backup: Backup, ground: Ground, skip: Skip, *, rescue: Ground 
     """
     root, manifest = ground.root, backup.manifest()
     nolinks.make_folder(root, exist_ok=True)
-    found = Listing.of(_present(manifest, ground, skip))
+    work = _look(manifest, ground, skip, rescue)
     if rescue is not None:
-        _keep_what_would_go(ground, manifest, found, rescue)
         os.sync()  # a power cut must not take the copy and the original
-    strange = _strangers(manifest, found)
-    for path in strange:
+    for path in sorted(work.strange, key=lambda one: -one.count("/")):
         _remove_stranger(ground.at(path), is_expected=path in manifest)
-    wanted = _wanted(manifest, found)
-    doubtful = _doubtful(manifest, found, wanted)
-    _make_folders(ground, manifest, wanted)
-    written = _extract(backup, ground, wanted, manifest)
-    rights = _set_rights(ground, manifest, doubtful)
+    _make_folders(ground, manifest, work.wanted)
+    written = _extract(backup, ground, work.wanted, manifest)
+    rights = _set_rights(ground, manifest, work.doubtful)
     own = backup.facts.get(ROOT_PREFIX)
     now = nolinks.status_of(root)
     if own and (now.st_uid, now.st_gid, now.st_mode & 0o7777) != (own["uid"], own["gid"], own["mode"]):
@@ -61,7 +57,7 @@ def restore_files(backup: Backup, ground: Ground, skip: Skip, *, rescue: Ground 
         nolinks.set_mode(root, own["mode"])
     _check_equal(manifest, _present(manifest, ground, skip), ground)
     os.sync()
-    return Restored(written, len(strange), rights)
+    return Restored(written, len(work.strange), rights)
 
 
 def _present(manifest: Manifest, ground: Ground, skip: Skip) -> Iterator[Entry]:
@@ -70,23 +66,85 @@ def _present(manifest: Manifest, ground: Ground, skip: Skip) -> Iterator[Entry]:
     yield from look_outside(ground, outside_root(manifest))
 
 
-def _keep_what_would_go(ground: Ground, expected: Manifest, found: Manifest, rescue: Ground) -> None:
-    """Copy files that are new or changed against the backup, before anything is written over them."""
-    for before, entry in side_by_side(expected, found):
-        if entry is None:
-            continue
-        path = entry.path
-        is_file = entry.kind in (Kind.FILE, Kind.LINK)
-        goes_whole = path.startswith("/") and before is not None and before.kind is not entry.kind
-        if (is_file and not (before and entry.same_content(before))) or goes_whole:
-            target = rescue.at(path)
-            private_folder(target.parent)
-            if entry.kind is Kind.FOLDER:
-                # It may be what a kill has left of one that an earlier run kept whole.
-                while nolinks.is_there(target):
-                    target = target.with_name(target.name + "~")
-            remove_entry(target)
-            copy_entry(ground.at(path), target)
+class _Work:
+    """What there is to do: what does not belong there or is of another kind, entries whose content is to be written,
+    and those whose owner, mode, time or attributes may not be as they were: of all others the kernel says that nobody
+    has changed them.
+    """
+
+    def __init__(self, manifest: Listing) -> None:
+        self.strange: list[str] = []
+        self.wanted, self.doubtful = Marks(manifest), Marks(manifest)
+        self._number = 0
+        self._groups: dict[str, list[str]] = {}
+        self._joined: list[str] = []
+
+    def see(self, old: Entry | None, new: Entry | None) -> None:
+        """Take the next path, as it was and as it is."""
+        if new is not None and (old is None or old.kind is not new.kind):
+            self.strange.append(new.path)
+        if old is None:
+            return
+        if new is None or not old.same_content(new):
+            self.wanted.flags[self._number] = 1
+        if new is None or not new.untouched_since(old):
+            self.doubtful.flags[self._number] = 1
+        if old.same_as:
+            self._groups.setdefault(old.same_as, [old.same_as]).append(old.path)
+        elif new is not None and new.same_as:
+            self._joined.append(new.path)
+        self._number += 1
+
+    def finish(self, ground: Ground) -> None:
+        """Want what belongs to what is wanted."""
+        for path in _wanted_links(self.wanted, self._groups, self._joined, ground):
+            self.wanted.add(path)
+            self.doubtful.add(path)
+
+
+def _look(manifest: Listing, ground: Ground, skip: Skip, rescue: Ground | None) -> _Work:
+    """Look once at everything, and keep on the ground `rescue` what would be written over or removed."""
+    work = _Work(manifest)
+    for old, new in in_pairs(manifest.entries(), _present(manifest, ground, skip)):
+        if new is not None and rescue is not None:
+            _keep_what_would_go(ground, old, new, rescue)
+        work.see(old, new)
+    work.finish(ground)
+    return work
+
+
+def _wanted_links(
+    wanted: Marks, groups: Mapping[str, Sequence[str]], joined: Sequence[str], ground: Ground
+) -> list[str]:
+    """All names of a file with several, where one of them is wanted or is another file by now; and names that have
+    been made one file.
+    """
+    found, fresh = list(joined), set(joined)
+    for group in groups.values():
+        if any(path in fresh or path in wanted for path in group) or _are_several(group, ground):
+            found += group
+    return found
+
+
+def _are_several(group: Sequence[str], ground: Ground) -> bool:
+    statuses = [nolinks.status_or_none(ground.at(path)) for path in group]
+    return len({one and (one.st_dev, one.st_ino) for one in statuses}) > 1
+
+
+def _keep_what_would_go(ground: Ground, before: Entry | None, entry: Entry, rescue: Ground) -> None:
+    """Copy a file that is new or changed against the backup, before anything is written over it."""
+    path = entry.path
+    is_file = entry.kind in (Kind.FILE, Kind.LINK)
+    goes_whole = path.startswith("/") and before is not None and before.kind is not entry.kind
+    if (is_file and not (before and entry.same_content(before))) or goes_whole:
+        target = rescue.at(path)
+        private_folder(target.parent)
+        if entry.kind is Kind.FOLDER:
+            # It may be what a kill has left of one that an earlier run kept whole.
+            while nolinks.is_there(target):
+                target = target.with_name(target.name + "~")
+        remove_entry(target)
+        copy_entry(ground.at(path), target)
 
 
 def look_outside(ground: Ground, expected: Manifest) -> Iterator[Entry]:
@@ -108,14 +166,6 @@ def look_outside(ground: Ground, expected: Manifest) -> Iterator[Entry]:
             yield entry
 
 
-def _strangers(expected: Manifest, found: Manifest) -> list[str]:
-    """What the backup does not have, and what is of another kind there; deepest first."""
-    strange = [
-        new.path for old, new in side_by_side(expected, found) if new and (old is None or old.kind is not new.kind)
-    ]
-    return sorted(strange, key=lambda one: -one.count("/"))
-
-
 def _remove_stranger(location: Path, *, is_expected: bool) -> None:
     if not nolinks.is_folder(location):
         remove_entry(location)
@@ -125,49 +175,6 @@ def _remove_stranger(location: Path, *, is_expected: bool) -> None:
     except OSError:  # it holds something that is not the tree's, such as a pid file
         if is_expected:
             remove_entry(location)
-
-
-def _wanted(expected: Listing, found: Manifest) -> Marks:
-    """Entries whose content is to be written."""
-    wanted, number = Marks(expected), 0
-    groups: dict[str, list[str]] = {}
-    joined: list[str] = []
-    for old, new in side_by_side(expected, found):
-        if old is None:
-            continue
-        if new is None or not old.same_content(new):
-            wanted.flags[number] = 1
-        if old.same_as:
-            groups.setdefault(old.same_as, [old.same_as]).append(old.path)
-        elif new is not None and new.same_as:
-            joined.append(new.path)
-        number += 1
-    _want_links(wanted, groups, joined, found)
-    return wanted
-
-
-def _want_links(wanted: Marks, groups: Mapping[str, Sequence[str]], joined: Sequence[str], found: Manifest) -> None:
-    """All names of a file with several, where one of them is wanted or is another file by now; and names that have
-    been made one file.
-    """
-    for path in joined:
-        wanted.add(path)
-    for group in groups.values():
-        if any(path in wanted for path in group) or len({found[path].inode for path in group}) > 1:
-            for path in group:
-                wanted.add(path)
-
-
-def _doubtful(expected: Listing, found: Manifest, wanted: Marks) -> Marks:
-    """Entries whose owner, mode, time or attributes may not be as they were, or will not be once what is wanted was
-    written: of all others the kernel says that nobody has changed them.
-    """
-    doubtful, number = Marks(expected), 0
-    for old, new in side_by_side(expected, found):
-        if old is not None:
-            doubtful.flags[number] = wanted.flags[number] or new is None or not new.untouched_since(old)
-            number += 1
-    return doubtful
 
 
 def _make_folders(ground: Ground, expected: Manifest, wanted: Marks) -> None:

@@ -11,7 +11,7 @@ from yellow_ladder.database.sqlite.locks import holders_of
 from yellow_ladder.files.reading import read_regular
 
 # What lies in such a folder, and the file that a running server has open, or that holds its process.
-_MARKS = {"PG_VERSION": "postmaster.pid", "ibdata1": "ibdata1", "aria_log_control": "aria_log_control"}
+MARKS = {"PG_VERSION": "postmaster.pid", "ibdata1": "ibdata1", "aria_log_control": "aria_log_control"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,7 +27,7 @@ def clusters_among(root: Path, paths: Iterable[str]) -> list[Cluster]:
     marked: dict[str, str] = {}
     for path in paths:
         folder, _, name = path.rpartition("/")
-        if name in _MARKS:
+        if name in MARKS:
             marked.setdefault(folder, name)
     # Each database of a PostgreSQL server has the same mark again, further down.
     tops = [one for one in marked if not any(one != other and one.startswith(f"{other}/") for other in marked)]
@@ -35,7 +35,7 @@ def clusters_among(root: Path, paths: Iterable[str]) -> list[Cluster]:
 
 
 def _is_live(folder: Path) -> bool:
-    for mark, sign in _MARKS.items():
+    for mark, sign in MARKS.items():
         if (folder / mark).exists() and sign == "postmaster.pid":
             with contextlib.suppress(OSError, ValueError, IndexError):
                 pid = int(read_regular(folder / sign, cut=True).split()[0])

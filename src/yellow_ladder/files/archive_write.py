@@ -5,7 +5,7 @@ from __future__ import annotations
 import errno
 import os
 import tarfile
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from types import TracebackType
@@ -59,13 +59,25 @@ class TreeSource:
 
 
 @dataclass(slots=True)
+class Counted:
+    """How much of a tree was archived: regular files, links, and the bytes of the files."""
+
+    files: int = 0
+    links: int = 0
+    bytes: int = 0
+
+
+@dataclass(slots=True)
 class Archived:
-    """What an archive and those before it hold: entries by tree path for each prefix and the folders themselves, files
-    that changed while being read, and bytes that this one did not have to store.
+    """What an archive and those before it hold: entries by tree path for each prefix and the folders themselves, how
+    many there are, those of names that were to be noticed, files that changed while being read, and bytes that this
+    one did not have to store.
     """
 
     trees: dict[str, Manifest] = field(default_factory=dict)
     tops: dict[str, Entry] = field(default_factory=dict)
+    counted: dict[str, Counted] = field(default_factory=dict)
+    noticed: dict[str, list[str]] = field(default_factory=dict)
     unsteady: list[str] = field(default_factory=list)
     known_bytes: int = 0
 
@@ -236,20 +248,30 @@ def _digest_zeros(digest: Digest, length: int) -> None:
         length -= len(zeros)
 
 
-def write_archive(path: Path, sources: Sequence[TreeSource], on_bytes: OnBytes | None = None) -> Archived:
+def write_archive(
+    path: Path,
+    sources: Sequence[TreeSource],
+    on_bytes: OnBytes | None = None,
+    *,
+    listed: ListingWriter | None = None,
+    notice: Collection[str] = (),
+) -> Archived:
     """Archive trees; returns what went in. Raises OSError on the first unreadable file.
 
-    Sockets, pipes and devices are left out: they belong to running processes.
+    Sockets, pipes and devices are left out: they belong to running processes. With `listed`, the first tree is listed
+    there and is not among what is returned. Paths whose last name is one to `notice` are noticed.
     """
     archived = Archived()
     told = _Told(on_bytes)
     # Two files of one folder, each meant by itself, come as two trees of the same prefix.
     lists = {source.prefix: ListingWriter.beside_memory() for source in sources}
+    if listed is not None:
+        lists[sources[0].prefix] = listed
     with TarWriter(path) as writer:
         for source in sources:
-            _add_tree(writer, source, archived, lists[source.prefix], told)
+            _add_tree(writer, source, archived, lists[source.prefix], told, notice)
     told.add(0, at_once=True)
-    archived.trees = {prefix: written.finish() for prefix, written in lists.items()}
+    archived.trees = {prefix: one.finish() for prefix, one in lists.items() if one is not listed}
     return archived
 
 
@@ -266,7 +288,16 @@ class _Told:
             self._pending = 0
 
 
-def _add_tree(writer: TarWriter, source: TreeSource, archived: Archived, listed: ListingWriter, told: _Told) -> None:
+def _add_tree(
+    writer: TarWriter,
+    source: TreeSource,
+    archived: Archived,
+    listed: ListingWriter,
+    told: _Told,
+    notice: Collection[str],
+) -> None:
+    counted = archived.counted.setdefault(source.prefix, Counted())
+    noticed = archived.noticed.setdefault(source.prefix, [])
     several: dict[str, Entry] = {}  # files with more names than one, as they were stored under their first
     links = HardLinks()
     if source.with_top:
@@ -285,6 +316,11 @@ def _add_tree(writer: TarWriter, source: TreeSource, archived: Archived, listed:
             continue  # it went between listing and looking: the site may be serving
         if has_several:
             several[path] = entry
+        if found.name in notice:
+            noticed.append(path)
+        counted.files += entry.kind is Kind.FILE
+        counted.links += entry.kind is Kind.LINK
+        counted.bytes += entry.size
         listed.add(entry)
         told.add(entry.size)
 

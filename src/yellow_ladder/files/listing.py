@@ -13,7 +13,7 @@ import heapq
 import itertools
 import json
 import os
-import tempfile
+from abc import ABC, abstractmethod
 from collections.abc import Callable, ItemsView, Iterable, Iterator, Mapping, ValuesView
 from pathlib import Path
 from typing import IO, Any
@@ -22,10 +22,10 @@ import msgspec
 
 from yellow_ladder.durable import sync_folder
 from yellow_ladder.files.entry import Entry, Manifest, Place, place_of
+from yellow_ladder.files.store import Store
 
 _PIECE_ENTRIES = 512
 _PIECE_BYTES = 192 * 1024
-_HELD_BYTES = 4 * 1024**2  # a shorter list needs no file
 _FIELDS = dict(zip(Entry.__struct_fields__, Entry.__struct_encode_fields__, strict=True))
 _encoder = msgspec.json.Encoder()
 _decoder = msgspec.json.Decoder(Entry)
@@ -61,52 +61,12 @@ def from_lines(lines: bytes) -> list[Entry]:
         raise ValueError(str(fault)) from fault
 
 
-class _Store:
-    """Bytes that are written one behind the other and read anywhere: in a file, or in memory while they are few."""
-
-    def __init__(self, descriptor: int | None = None) -> None:
-        """Take an open file to have and to close, or begin in memory."""
-        self._descriptor = descriptor
-        self._held = bytearray()
-        self.size = 0
-
-    def write(self, block: bytes) -> None:
-        """Add bytes at the end."""
-        self.size += len(block)
-        if self._descriptor is None:
-            self._held += block
-            if len(self._held) < _HELD_BYTES:
-                return
-            block, self._held = bytes(self._held), bytearray()
-            self._descriptor, name = tempfile.mkstemp(dir=_roomy())
-            os.unlink(name)  # noqa: PTH108  gone with the process
-        left = memoryview(block)
-        while left:
-            left = left[os.write(self._descriptor, left) :]
-
-    def read(self, at: int, length: int) -> bytes:
-        """Bytes from a place on, less than asked for only at the end."""
-        if self._descriptor is None:
-            return bytes(self._held[at : at + length])
-        return os.pread(self._descriptor, length, at)
-
-    def sync(self) -> None:
-        """Make them last; in a file only."""
-        if self._descriptor is not None:
-            os.fsync(self._descriptor)
-
-    def __del__(self) -> None:
-        """A list is read by whoever has it, and its file is let go with the last of them."""
-        if self._descriptor is not None:
-            os.close(self._descriptor)
-
-
 class Listing(Manifest):
     """Entries by path, in order. Looking one up is quick where the one before it stood nearby."""
 
     def __init__(
         self,
-        store: _Store,
+        store: Store,
         pieces: list[tuple[int, int, int]],
         starts: list[Place],
         count: int,
@@ -134,6 +94,16 @@ class Listing(Manifest):
         """Every entry, in order."""
         for number in range(len(self._pieces)):
             yield from self._piece(number)
+
+    def below(self, folder: str) -> Iterator[Entry]:
+        """Every entry below a folder, in order: they stand together, and nothing else is read."""
+        start, inside = (folder.startswith("/"), os.fsencode(folder).replace(b"/", b"\0"), b""), f"{folder}/"
+        for number in range(max(0, bisect.bisect_right(self._starts, start) - 1), len(self._pieces)):
+            for entry in self._piece(number):
+                if entry.path.startswith(inside):
+                    yield entry
+                elif place_of(entry.path) > start:
+                    return
 
     def items(self) -> ItemsView[str, Entry]:
         """Every path with its entry, in order."""
@@ -209,7 +179,7 @@ class Listing(Manifest):
                 raise ValueError("it ends in the middle of a line")
         if any(later < earlier for earlier, later in itertools.pairwise(starts)):
             raise ValueError("its entries are not in order")
-        return Listing(_Store(os.dup(stream.fileno())), pieces, starts, count, explain)
+        return Listing(Store(os.dup(stream.fileno())), pieces, starts, count, explain)
 
     @staticmethod
     def of(entries: Iterable[Entry]) -> Listing:
@@ -218,11 +188,6 @@ class Listing(Manifest):
         for entry in entries:
             writer.add(entry)
         return writer.finish()
-
-
-def _roomy() -> str | None:
-    """A folder for what is long and gone with the process: the usual one may lie in memory."""
-    return "/var/tmp" if os.access("/var/tmp", os.W_OK | os.X_OK) else None  # noqa: S108
 
 
 class Marks:
@@ -253,7 +218,7 @@ class Marks:
 class ListingWriter:
     """Writes entries that come in order."""
 
-    def __init__(self, store: _Store) -> None:
+    def __init__(self, store: Store) -> None:
         """Write to a store of its own."""
         self._store = store
         self._batch: list[Entry] = []
@@ -264,7 +229,7 @@ class ListingWriter:
     @staticmethod
     def beside_memory() -> ListingWriter:
         """Write to what is gone with the process, and is kept beside memory where it is long."""
-        return ListingWriter(_Store())
+        return ListingWriter(Store())
 
     def add(self, entry: Entry) -> None:
         """Take an entry."""
@@ -292,7 +257,7 @@ def whole_listing(path: Path) -> Iterator[ListingWriter]:
     """A file to write a list to, which is there whole when the block has ended without an error, or not at all."""
     temporary = path.with_name(f".{path.name}.new")
     flags = os.O_RDWR | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_CLOEXEC
-    store = _Store(os.open(temporary, flags, 0o600))
+    store = Store(os.open(temporary, flags, 0o600))
     try:
         writer = ListingWriter(store)
         yield writer
@@ -333,7 +298,7 @@ def write_listing(path: Path, entries: Iterable[Entry]) -> None:
 
 def in_order(manifest: Manifest) -> Iterator[Entry]:
     """The entries of any manifest in the order of a list."""
-    if isinstance(manifest, Listing | Chosen):
+    if isinstance(manifest, Listing | InOrder):
         return manifest.entries()
     return iter(sorted(manifest.values(), key=lambda entry: place_of(entry.path)))
 
@@ -341,6 +306,17 @@ def in_order(manifest: Manifest) -> Iterator[Entry]:
 def merged(*parts: Iterable[Entry]) -> Iterator[Entry]:
     """Entries of several lists, each in order, as one."""
     return heapq.merge(*parts, key=lambda entry: place_of(entry.path))
+
+
+def spliced(base: Iterable[Entry], runs: Iterable[tuple[Place, Iterable[Entry]]]) -> Iterator[Entry]:
+    """Entries in order, with whole runs of others put in: each stands together in the order, from its place on."""
+    waiting = sorted(runs, key=lambda run: run[0])
+    for entry in base:
+        while waiting and waiting[0][0] < place_of(entry.path):
+            yield from waiting.pop(0)[1]
+        yield entry
+    for _, run in waiting:
+        yield from run
 
 
 def side_by_side(expected: Manifest, found: Manifest) -> Iterator[tuple[Entry | None, Entry | None]]:
@@ -369,8 +345,32 @@ def in_pairs(left: Iterator[Entry], right: Iterator[Entry]) -> Iterator[tuple[En
         new = next(right, None)
 
 
-class Chosen(Mapping[str, Entry]):
-    """The entries of a manifest that a rule takes, chosen while they are read."""
+class InOrder(Mapping[str, Entry], ABC):
+    """A manifest that is made while it is read."""
+
+    @abstractmethod
+    def entries(self) -> Iterator[Entry]:
+        """Every entry, in order."""
+
+    def __iter__(self) -> Iterator[str]:
+        """Every path, in order."""
+        return (entry.path for entry in self.entries())
+
+    def __len__(self) -> int:
+        """How many entries there are; goes through all of them."""
+        return sum(1 for _ in self.entries())
+
+    def items(self) -> ItemsView[str, Entry]:
+        """Every path with its entry, in order."""
+        return _Items(self, self.entries)
+
+    def values(self) -> ValuesView[Entry]:
+        """Every entry, in order."""
+        return _Values(self, self.entries)
+
+
+class Chosen(InOrder):
+    """The entries of a manifest that a rule takes."""
 
     def __init__(self, whole: Manifest, takes: Callable[[str], bool]) -> None:
         """Take a manifest and a rule for paths."""
@@ -390,22 +390,6 @@ class Chosen(Mapping[str, Entry]):
         """Whether a path is taken and listed."""
         return isinstance(path, str) and self._takes(path) and path in self._whole
 
-    def __iter__(self) -> Iterator[str]:
-        """Every path, in order."""
-        return (entry.path for entry in self.entries())
-
     def entries(self) -> Iterator[Entry]:
         """Every entry, in order."""
         return (entry for entry in in_order(self._whole) if self._takes(entry.path))
-
-    def __len__(self) -> int:
-        """How many entries there are; goes through all of them."""
-        return sum(1 for _ in self.entries())
-
-    def items(self) -> ItemsView[str, Entry]:
-        """Every path with its entry, in order."""
-        return _Items(self, self.entries)
-
-    def values(self) -> ValuesView[Entry]:
-        """Every entry, in order."""
-        return _Values(self, self.entries)

@@ -195,25 +195,51 @@ def compare_manifests(expected: Manifest, found: Manifest) -> list[Difference]:
     return sorted((one for one, _, _ in differences(expected, found)), key=lambda one: one.path)
 
 
-def tree_digest(manifest: Manifest) -> str:
-    """One BLAKE3 over paths, kinds, contents, owners and modes: two trees agree in it or differ somewhere."""
-    return digest_of_entries(in_order(manifest))
+class TreeSum:
+    """One BLAKE3 over paths, kinds, contents, owners and modes of entries in order, and how many files and links they
+    are: two trees agree in it or differ somewhere.
+    """
 
+    def __init__(self) -> None:
+        """Begin with nothing."""
+        self._digest = blake3()
+        self._lines: list[str] = []
+        self.files = 0
 
-def digest_of_entries(entries: Iterable[Entry]) -> str:
-    """The same over entries in order."""
-    digest, lines = blake3(), []
-    for one in entries:
+    def add(self, one: Entry) -> None:
+        """Take the next entry."""
         rights = "" if one.kind is Kind.LINK else f"{one.mode:o}"
-        lines.append(f"{one.path}\0{one.kind.value}\0{rights}\0{one.uid}\0{one.gid}\0{one.digest}\0{one.target}\n")
-        if len(lines) == _LINES_AT_ONCE:
-            digest.update("".join(lines).encode("utf-8", "surrogateescape"))
-            lines.clear()
-    digest.update("".join(lines).encode("utf-8", "surrogateescape"))
-    return digest.hexdigest()
+        self._lines.append(
+            f"{one.path}\0{one.kind.value}\0{rights}\0{one.uid}\0{one.gid}\0{one.digest}\0{one.target}\n"
+        )
+        self.files += one.kind is not Kind.FOLDER
+        if len(self._lines) == _LINES_AT_ONCE:
+            self._flush()
+
+    def _flush(self) -> None:
+        self._digest.update("".join(self._lines).encode("utf-8", "surrogateescape"))
+        self._lines.clear()
+
+    def digest(self) -> str:
+        """The digest of all that was taken, in hex."""
+        self._flush()
+        return self._digest.hexdigest()
 
 
 _LINES_AT_ONCE = 1000
+
+
+def tree_sum(manifest: Manifest) -> TreeSum:
+    """The sum of a whole manifest."""
+    found = TreeSum()
+    for entry in in_order(manifest):
+        found.add(entry)
+    return found
+
+
+def tree_digest(manifest: Manifest) -> str:
+    """The digest of a whole manifest."""
+    return tree_sum(manifest).digest()
 
 
 def count_files(manifest: Manifest) -> int:

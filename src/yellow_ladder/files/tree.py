@@ -24,6 +24,7 @@ from yellow_ladder.files import looking
 from yellow_ladder.files.entry import Entry, Manifest, kind_of
 from yellow_ladder.files.listing import Listing
 from yellow_ladder.files.looking import FolderLook, Known, Looker, Row
+from yellow_ladder.files.store import Store
 
 _BATCH, _IN_FLIGHT = 8, 2
 _TOO_FRESH_NS = 2_000_000_000
@@ -52,6 +53,8 @@ class Tree:
     folders: dict[str, FolderLook]
     remembered: Memory
     began_ns: int
+    stash: Store = field(default_factory=Store)
+    stashed: dict[str, tuple[int, int]] = field(default_factory=dict)
 
     @property
     def is_as_remembered(self) -> bool:
@@ -66,6 +69,9 @@ class Tree:
 
     def rows(self, look: FolderLook) -> list[Row]:
         """The entries of a folder in byte order: folders as they are now, files from memory where they are the same."""
+        if look.path in self.stashed:
+            rows: list[Row] = marshal.loads(self.stash.read(*self.stashed[look.path]))  # noqa: S302  written below
+            return rows
         if not look.same:
             return sorted(look.rows, key=_bytes_of_name)
         files = [row for row in self.remembered.rows(look.path) if not stat.S_ISDIR(row[1])]
@@ -89,6 +95,15 @@ class Tree:
             look = self.folders[path]
             yield path, self.rows(look)
             pending += sorted((one for one in look.subfolders if one in self.folders), key=os.fsencode, reverse=True)
+
+    def take(self, look: FolderLook) -> None:
+        """Take what was seen of a folder; the entries of many folders are kept beside memory."""
+        self.folders[look.path] = look
+        if not look.same:
+            rows = marshal.dumps(sorted(look.rows, key=_bytes_of_name))
+            self.stashed[look.path] = (self.stash.size, len(rows))
+            self.stash.write(rows)
+            look.rows = []
 
 
 def _bytes_of_name(row: Row) -> bytes:
@@ -170,8 +185,7 @@ class Memory:
 
 def look_at_tree(root: Path, rules: TreeRules, memory: Memory) -> Tree:
     """Look at every folder below `root`; files that `memory` knows as untouched are not read again."""
-    began = time.time_ns()
-    found: dict[str, FolderLook] = {}
+    tree = Tree({}, memory, time.time_ns())
     pending = deque([""])
     looker = Looker(str(root), *rules.as_list())
     with _Helper(root, rules) as helper:
@@ -183,10 +197,10 @@ def look_at_tree(root: Path, rules: TreeRules, memory: Memory) -> Tree:
             for look in looks:
                 if look.differs:
                     look = looker.look(*_question(look.path, memory, again=True))
-                found[look.path] = look
+                tree.take(look)
                 pending.extend(look.subfolders)
             pending.extend(helper.given_up())
-    return Tree(found, memory, began)
+    return tree
 
 
 def _question(path: str, memory: Memory, *, again: bool = False) -> tuple[str, str, Known | None]:
@@ -284,20 +298,25 @@ def remember(tree: Tree, result_key: str, result: Mapping[str, Any]) -> None:
     if memory.folder is None or (tree.is_as_remembered and memory.result_key == result_key):
         return
     stamp = f"{tree.began_ns:x}-{os.getpid():x}"
-    lines, folders, low = [f"{stamp}\n".encode()], {}, len(stamp) + 1
+    folders: dict[str, tuple[str, int, int]] = {}
+    with contextlib.suppress(OSError):  # remembering is a favour: a full disk or a foreign folder ends nothing
+        write_memo(memory.folder / "entries.jsonl", _lines(tree, stamp, folders))
+        if not all(signature for signature, _, _ in folders.values()):
+            result_key = ""
+        index = {
+            "format": FORMAT, "key": memory.key, "stamp": stamp, "folders": folders,
+            "result_key": result_key, "result": result,
+        }  # fmt: skip
+        write_memo(memory.folder / "index.json", [json.dumps(index).encode()])
+
+
+def _lines(tree: Tree, stamp: str, folders: dict[str, tuple[str, int, int]]) -> Iterator[bytes]:
+    """The stamp, then a line for each folder; notes in `folders` where it stands."""
+    yield f"{stamp}\n".encode()
+    low = len(stamp) + 1
     for path, look in tree.folders.items():
-        rows = tree.rows(look)
-        line = json.dumps(rows, separators=(",", ":")).encode() + b"\n"
+        line = json.dumps(tree.rows(look), separators=(",", ":")).encode() + b"\n"
         can_be_remembered = look.same or (look.newest_ns < tree.began_ns - _TOO_FRESH_NS and not look.trouble)
         folders[path] = (look.signature if can_be_remembered else "", low, len(line))
-        lines.append(line)
         low += len(line)
-    if not all(signature for signature, _, _ in folders.values()):
-        result_key = ""
-    index = {
-        "format": FORMAT, "key": memory.key, "stamp": stamp, "folders": folders,
-        "result_key": result_key, "result": result,
-    }  # fmt: skip
-    with contextlib.suppress(OSError):  # remembering is a favour: a full disk or a foreign folder ends nothing
-        write_memo(memory.folder / "entries.jsonl", b"".join(lines))
-        write_memo(memory.folder / "index.json", json.dumps(index).encode())
+        yield line

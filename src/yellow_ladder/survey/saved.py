@@ -91,7 +91,7 @@ def snapshot_of(site: Site, survey: Survey, name: str, now: datetime) -> Snapsho
         stamp_of(now),
         str(survey.version or ""),
         {f"{one.of} {one.part} ({one.where})".replace("  ", " "): one.says for one in survey.answers},
-        dict(survey.manifest),
+        survey.manifest,
         settings_of(site),
         tables,
         rows,

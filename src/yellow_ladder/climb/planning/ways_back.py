@@ -42,4 +42,4 @@ def remember_rate(site: Site, kind: str, size_bytes: int, took_s: float) -> None
     if size_bytes > _TELLING_BYTES and took_s > 0:
         with contextlib.suppress(OSError):
             rates = {**_remembered(site), kind: size_bytes / took_s}
-            write_memo(site.state.memory / _MEMORY_NAME, json.dumps(rates).encode())
+            write_memo(site.state.memory / _MEMORY_NAME, [json.dumps(rates).encode()])

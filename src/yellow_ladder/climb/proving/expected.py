@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from typing import Any
 
 from yellow_ladder.backup.catalog import read_backup
 from yellow_ladder.climb.record.plan import Plan
-from yellow_ladder.files.entry import Entry, Manifest, changed, within
-from yellow_ladder.files.listing import Listing, in_order, merged
-from yellow_ladder.files.manifest import take_manifest
+from yellow_ladder.files.entry import Entry, Manifest, changed, place_of, within
+from yellow_ladder.files.listing import Chosen, InOrder, Listing, spliced
+from yellow_ladder.files.manifest import look_at
 from yellow_ladder.site.site import Site
 
 
@@ -22,24 +23,59 @@ def data_folders_after(plan: Plan) -> dict[str, str]:
     return {first: names[-1] for first, names in plan.data_folders()}
 
 
-def expected_tree(plan: Plan) -> Listing:
+class ExpectedTree(InOrder):
+    """What should be below root: the staged entries, and those of each data folder where they lie after the climb."""
+
+    def __init__(self, staged: Manifest, backup: Listing, data: Mapping[str, str]) -> None:
+        """Take the staged tree, what was backed up, and the new place of each data folder by its old one."""
+        self._backup = backup
+        self._data = {old: new for old, new in data.items() if not within(old, [one for one in data if one != old])}
+        # A release that brings a folder of its data's name has it replaced by the site's.
+        self._staged = Chosen(staged, lambda path: not within(path, data.values()))
+
+    def entries(self) -> Iterator[Entry]:
+        """Every entry, in order."""
+        tops, runs = [], []
+        for old, new in self._data.items():
+            top = self._backup.get(old)
+            if top is not None:
+                tops.append((place_of(new), [changed(top, path=new)]))
+                runs.append((place_of(f"{new}/"), self._below(old, new)))
+        return spliced(self._staged.entries(), [*tops, *runs])
+
+    def _below(self, old: str, new: str) -> Iterator[Entry]:
+        for entry in self._backup.below(old):
+            yield entry if old == new else changed(entry, path=new + entry.path[len(old) :])
+
+    def get(self, path: str, default: Any = None) -> Any:
+        """The entry of a path, or the default."""
+        for old, new in self._data.items():
+            if path.startswith(new) and within(path, [new]):
+                found = self._backup.get(old + path[len(new) :])
+                return default if found is None else changed(found, path=path)
+        return self._staged.get(path, default)
+
+    def __getitem__(self, path: str) -> Entry:
+        """The entry of a path; raises KeyError."""
+        found: Entry | None = self.get(path)
+        if found is None:
+            raise KeyError(path)
+        return found
+
+    def is_data(self, path: str) -> bool:
+        """Whether a path lies in a data folder."""
+        return within(path, self._data.values())
+
+
+def expected_tree(plan: Plan) -> ExpectedTree:
     """Every entry that should be below root after the climb."""
     backup = read_backup(plan.site.state.backups / plan.backup_name).manifest()
-    data = [_moved(backup, old, new) for old, new in data_folders_after(plan).items()]
-    staged = plan.expected(plan.rungs[-1])
-    # A release that makes a folder of its data's name again has it replaced by the site's.
-    folders = list(data_folders_after(plan).values())
-    return Listing.of(merged((one for one in in_order(staged) if not within(one.path, folders)), *data))
+    return ExpectedTree(plan.expected(plan.rungs[-1]), backup, data_folders_after(plan))
 
 
-def _moved(backup: Manifest, old: str, new: str) -> Iterator[Entry]:
-    """The entries of a data folder where they lie after the climb."""
-    for entry in in_order(backup):
-        if within(entry.path, [old]):
-            yield changed(entry, path=new + entry.path[len(old) :])
-
-
-def present_tree(plan: Plan, expected: Manifest) -> Manifest:
-    """Every entry that is below root now; what nobody has touched since `expected` was taken is not read again."""
+def present_tree(plan: Plan, expected: Manifest) -> Iterator[Entry]:
+    """Every entry that is below root now, in order; what nobody has touched since `expected` was taken is not read
+    again.
+    """
     site = site_after(plan)
-    return take_manifest(site.root, site.skipped(), known=expected)
+    return look_at(site.root, site.skipped(), known=expected)

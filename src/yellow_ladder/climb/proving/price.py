@@ -22,7 +22,7 @@ from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.entry import Kind
 from yellow_ladder.files.listing import in_pairs
-from yellow_ladder.files.manifest import FileChange, differences, differing
+from yellow_ladder.files.manifest import FileChange, differing
 from yellow_ladder.migrations.apply import apply_scripts, read_scripts
 from yellow_ladder.words import bytes_in_words
 
@@ -183,7 +183,7 @@ def _changed_files(plan: Plan) -> list[str]:
     root that have changed since the backup.
     """
     expected = expected_tree(plan)
-    below = list(differences(expected, present_tree(plan, expected)))
+    below = differing(in_pairs(expected.entries(), present_tree(plan, expected)))
     outside = outside_root(read_backup(plan.site.state.backups / plan.backup_name).manifest())
     there = look_outside(Ground(plan.site.root), outside)
     beside = [one for one in differing(in_pairs(outside.entries(), there)) if one[0].change is FileChange.CONTENT]

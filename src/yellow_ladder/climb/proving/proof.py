@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -13,7 +13,13 @@ from typing import Any
 from blake3 import blake3
 
 from yellow_ladder import nolinks
-from yellow_ladder.climb.proving.expected import data_folders_after, expected_tree, present_tree, site_after
+from yellow_ladder.climb.proving.expected import (
+    ExpectedTree,
+    data_folders_after,
+    expected_tree,
+    present_tree,
+    site_after,
+)
 from yellow_ladder.climb.proving.inventory import (
     AFTER_NAME,
     BEFORE_NAME,
@@ -30,8 +36,9 @@ from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.durable import write_json
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
 from yellow_ladder.files.entry import Entry, Kind, within
+from yellow_ladder.files.listing import in_pairs
 from yellow_ladder.files.looking import READ_BYTES
-from yellow_ladder.files.manifest import FileChange, compare_manifests, tree_digest
+from yellow_ladder.files.manifest import Difference, FileChange, TreeSum, differing
 from yellow_ladder.fingerprints.judge import TableVerdict, Verdict, is_whole, judge
 from yellow_ladder.fingerprints.lineage import Lineage, compose
 from yellow_ladder.settings.formats import read_settings_file
@@ -109,15 +116,10 @@ def prove(run: Run, *, served: bool, keep: bool = True) -> Proof:
     before = read_inventory(plan, BEFORE_NAME)
     lines = lineages(plan, before)
     prints = fingerprint_all(run, run.site.databases(), lines, before.databases)
-    expected = expected_tree(plan)
-    found = present_tree(plan, expected)
-    after = Inventory(
-        run.stamp(),
-        ask_probes(site_after(plan), served=served),
-        prints,
-        tree_digest(found),
-        _count(found),
-    )
+    looked = _FilesSeen(expected_tree(plan))
+    file_faults, remarks = _judge_files(run, differing(looked.pairs(plan)))
+    answers = ask_probes(site_after(plan), served=served)
+    after = Inventory(run.stamp(), answers, prints, looked.found.digest(), looked.found.files)
     if keep:
         write_inventory(plan, AFTER_NAME, after)
     tables = {
@@ -129,7 +131,6 @@ def prove(run: Run, *, served: bool, keep: bool = True) -> Proof:
         tables[name] = tuple(_with_old_rows(plan, name, one, lines[name]) for one in seen)
     faults = [f"{name}.{v.table}: {remark}" for name, vs in tables.items() if not is_whole(vs)
               for v in vs if v.verdict is Verdict.DIFFERS for remark in v.remarks]  # fmt: skip
-    file_faults, remarks = _judge_files(run, expected, found)
     settings = _judge_settings(run)
     proof = Proof(
         climb=plan.climb,
@@ -140,8 +141,8 @@ def prove(run: Run, *, served: bool, keep: bool = True) -> Proof:
         rows_before=before.rows,
         rows_after=after.rows,
         values_compared=sum(_values(before.databases[n], vs, lines[n]) for n, vs in tables.items()),
-        files_compared=_count(expected),
-        data_files=sum(within(path, data_folders_after(plan).values()) for path in expected),
+        files_compared=looked.files,
+        data_files=looked.data_files,
         settings_kept=settings.kept,
         faults=(
             *faults,
@@ -241,22 +242,40 @@ def _values(before: Any, verdicts: tuple[TableVerdict, ...], lineage: Lineage) -
     return count
 
 
-def _count(manifest: Mapping[str, Entry]) -> int:
-    return sum(entry.kind is not Kind.FOLDER for entry in manifest.values())
+class _FilesSeen:
+    """What is counted while the files are compared, since they are gone through once."""
+
+    def __init__(self, expected: ExpectedTree) -> None:
+        self._expected = expected
+        self.found = TreeSum()
+        self.files = self.data_files = 0
+
+    def pairs(self, plan: Plan) -> Iterator[tuple[Entry | None, Entry | None]]:
+        """What is expected and what is there, side by side."""
+        is_data = self._expected.is_data
+        for old, new in in_pairs(self._expected.entries(), present_tree(plan, self._expected)):
+            if old is not None:
+                self.files += old.kind is not Kind.FOLDER
+                self.data_files += is_data(old.path)
+            if new is not None:
+                self.found.add(new)
+            yield old, new
 
 
-def _judge_files(run: Run, expected: Mapping[str, Entry], found: Mapping[str, Entry]) -> tuple[list[str], list[str]]:
+def _judge_files(
+    run: Run, differences: Iterable[tuple[Difference, Entry | None, Entry | None]]
+) -> tuple[list[str], list[str]]:
     """Faults, and remarks about what may be: a new release writes new files of its own into data folders."""
     moves = data_folders_after(run.plan)
     folders = list(moves.values())
     logs = [_after(path, moves) for path in run.site.record.keep.logs]
     faults, remarks = [], []
-    for one in compare_manifests(expected, found):
+    for one, expected, _ in sorted(differences, key=lambda found: found[0].path):
         if one.change is FileChange.ADDED and within(one.path, folders):
             remarks.append(f"new in a data folder: {one.path}")
-        elif within(one.path, logs) and _has_only_grown(run.site.root / one.path, expected.get(one.path)):
+        elif within(one.path, logs) and _has_only_grown(run.site.root / one.path, expected):
             remarks.append(f"log {one.path}: has grown; its beginning is the same")
-        elif one.path in expected and expected[one.path].kind is Kind.FOLDER and one.change is FileChange.CONTENT:
+        elif expected is not None and expected.kind is Kind.FOLDER and one.change is FileChange.CONTENT:
             faults.append(f"file {one.path}: is not a folder any more")
         else:
             faults.append(f"file {one.path}: {_FILE_WORDS[one.change]}")

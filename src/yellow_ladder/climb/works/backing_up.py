@@ -5,15 +5,15 @@ from __future__ import annotations
 import time
 from dataclasses import asdict, replace
 
-from yellow_ladder.backup.catalog import MANIFEST_NAME, DatabaseBackup, below_root, read_backup, read_manifest
+from yellow_ladder.backup.catalog import ROOT_PREFIX, DatabaseBackup, below_root, read_backup
 from yellow_ladder.backup.files import Making, first_base, write_files, write_first
 from yellow_ladder.backup.make import finish, write_database
 from yellow_ladder.climb.proving.inventory import BEFORE_NAME, Inventory, ask_probes, write_inventory
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.errors import AnswerNo, Problem
-from yellow_ladder.files.archive_write import Archived
-from yellow_ladder.files.manifest import count_files, tree_digest
+from yellow_ladder.files.archive_write import Archived, Counted
+from yellow_ladder.files.manifest import tree_sum
 
 
 def _making(run: Run) -> Making:
@@ -29,8 +29,8 @@ def copy_first(run: Run) -> Facts:
     making = Making(run.site, run.plan.from_version, run.plan.backup_name, run.tell)
     started_ns = time.time_ns()
     archived = write_first(making)
-    size = sum(entry.size for entry in archived.trees["root"].values())
-    return {"started_ns": started_ns, "bytes": size, "files": count_files(archived.trees["root"])}
+    counted = archived.counted[ROOT_PREFIX]
+    return {"started_ns": started_ns, "bytes": counted.bytes, "files": counted.files + counted.links}
 
 
 def back_up_files(run: Run) -> Facts:
@@ -39,15 +39,20 @@ def back_up_files(run: Run) -> Facts:
     if making.final.is_dir():
         return {"summary": "made already"}
     archived = write_files(making)
-    tree = archived.trees["root"]
+    counted = archived.counted[ROOT_PREFIX]
     if archived.unsteady:
         text = (
             f"{archived.unsteady[0]} is being written to while the site is closed; {len(archived.unsteady)} such files"
         )
         raise AnswerNo(Problem("still-written-to", text, "find and stop who writes there: fuser -v on the file"))
-    total = sum(entry.size for entry in tree.values())
     packed = (making.folder / "files.tar.zst").stat().st_size
-    facts = {"files": count_files(tree), "bytes": total, "packed_bytes": packed, "unsteady": archived.unsteady}
+    facts = {
+        "files": counted.files + counted.links,
+        "links": counted.links,
+        "bytes": counted.bytes,
+        "packed_bytes": packed,
+        "unsteady": archived.unsteady,
+    }
     return {**facts, "copied_before": archived.known_bytes} if making.base else facts
 
 
@@ -70,8 +75,9 @@ def read_backup_back(run: Run) -> Facts:
     if making.final.is_dir():
         backup = finish(making, Archived(), [], run.now())
     else:
-        tree = below_root(read_manifest(making.folder / MANIFEST_NAME))
-        archived = Archived({"root": tree}, unsteady=list(done[StepName(StepKind.BACKUP_FILES)]["unsteady"]))
+        facts = done[StepName(StepKind.BACKUP_FILES)]
+        counted = Counted(facts["files"] - facts["links"], facts["links"], facts["bytes"])
+        archived = Archived(counted={ROOT_PREFIX: counted}, unsteady=list(facts["unsteady"]))
         copies = [facts["copy"] for step, facts in done.items() if step.kind is StepKind.BACKUP_DATABASE]
         backup = finish(making, archived, list(map(DatabaseBackup.from_record, copies)), run.now())
     return {"bytes": backup.size_bytes(), "backup": backup.name}
@@ -81,13 +87,13 @@ def take_inventory(run: Run) -> Facts:
     """Put together what is known of the data before: fingerprints from the backup, versions, the tree."""
     backup = read_backup(run.site.state.backups / run.plan.backup_name)
     prints = {name: backup.fingerprint(name) for name in run.site.databases()}
-    manifest = below_root(backup.manifest())
+    files = tree_sum(below_root(backup.manifest()))
     survey = Inventory(
         run.stamp(),
         ask_probes(run.site, served=False),
         prints,
-        tree_digest(manifest),
-        count_files(manifest),
+        files.digest(),
+        files.files,
     )
     write_inventory(run.plan, BEFORE_NAME, survey)
     return {"rows": survey.rows, "files": survey.files}

@@ -40,7 +40,7 @@ def package_contents(release: Release, memory: Path) -> dict[str, Content]:
     contents = read_contents(release.archive, release.limits, release.sheet.archive.top)
     record = {"format": FORMAT, "contents": {name: (one.what, one.mode) for name, one in contents.items()}}
     with contextlib.suppress(OSError):
-        write_memo(path, json.dumps(record).encode())
+        write_memo(path, [json.dumps(record).encode()])
     return contents
 
 
