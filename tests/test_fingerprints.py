@@ -144,7 +144,7 @@ def judged(tmp_path: Path, harm: str = "", contract: dict[str, Any] = CONTRACT, 
     connection.executescript(UP + harm)
     connection.close()
     lineage = compose(before, [("2.0", Contract.model_validate(contract))])
-    after = take_fingerprint(live, lineage.keys(before), judged=lineage.judged())
+    after = take_fingerprint(live, lineage.keys(before))
     return judge(before, after, lineage, volatile)
 
 

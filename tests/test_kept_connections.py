@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 import sqlite3
+from collections import Counter
 from collections.abc import Generator
 
 import pytest
@@ -111,3 +112,16 @@ def test_every_table_is_counted_however_many_fit_in_a_statement(count: int, engi
     database = open_database(main_database(demo).address)
     names = [table.name for table in database.tables() if table.name.startswith("many")]
     assert database.count_all(names) == {f"many {n}'s": n % 7 for n in range(count)}
+
+
+@pytest.mark.parametrize("engine", ["sqlite", *SERVERS])
+def test_objects_are_counted_as_they_are_listed(engine: str, engine_demo: MakeDemo) -> None:
+    demo = engine_demo(engine, start=False)
+    if engine != "sqlite":
+        ask(demo, "CREATE VIEW longest AS SELECT max(length_cm) AS length FROM berths")
+    database = main_database(demo)
+    listed = Counter(name.split(" ", 1)[0] for name in database.objects())
+    counts = database.object_counts()
+    assert counts["index"] >= 1
+    assert {kind: listed[kind] for kind in counts} == counts
+    assert {"view", "trigger", "index"} & listed.keys() <= counts.keys()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from collections.abc import Mapping
 from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Any, Protocol
@@ -19,6 +20,9 @@ class Answers(Protocol):
 
     def objects(self, connection: Any, /) -> dict[str, str]:
         """Everything that is defined, by `kind name`."""
+
+    def object_counts(self, connection: Any, /) -> Mapping[str, int]:
+        """How many objects there are of each kind."""
 
     def positions(self, connection: Any, /) -> dict[str, str]:
         """Where sequences stand."""
@@ -46,6 +50,10 @@ class Answering(ABC):
     def objects(self) -> dict[str, str]:
         with self._reading() as connection:
             return self._answers.objects(connection)
+
+    def object_counts(self) -> dict[str, int]:
+        with self._reading() as connection:
+            return dict(self._answers.object_counts(connection))
 
     def positions(self) -> dict[str, str]:
         with self._reading() as connection:

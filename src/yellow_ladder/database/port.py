@@ -109,6 +109,9 @@ class Database(Protocol):
         Of the kind `table`, the definition has what a fingerprint does not see: types, defaults, owner, rights.
         """
 
+    def object_counts(self) -> dict[str, int]:
+        """How many objects there are of each kind, by the first word of their names in `objects`."""
+
     def positions(self) -> dict[str, str]:
         """Where each sequence stands, by its name, or by `table.column` where it belongs to one; and each table's own
         counter, by `COUNTER_OF` and the table.

@@ -91,7 +91,7 @@ def counted(
         some = tables[start : start + _COUNTED_AT_ONCE]
         each = (f"SELECT {number}, ({question(table)})" for number, table in enumerate(some))
         answers = ask(" UNION ALL ".join(each))
-        found.update({some[number]: int(count) for number, count in answers})
+        found.update({some[int(number)]: int(count) for number, count in answers})
     return found
 
 

@@ -49,13 +49,6 @@ class Lineage:
         wanted = {name: self._key_of(name, before) for name in self.tables}
         return {name: key for name, key in wanted.items() if key}
 
-    def judged(self) -> dict[str, frozenset[str]]:
-        """The columns of each new table that have something to be held against."""
-        return {
-            name: frozenset(c for c, column in line.columns.items() if column.origin and not column.is_changed)
-            for name, line in self.tables.items()
-        }
-
     def _key_of(self, name: str, before: DatabasePrint) -> tuple[str, ...]:
         line = self.tables[name]
         if line.origin is None:

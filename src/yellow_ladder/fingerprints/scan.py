@@ -6,7 +6,7 @@ import json
 import os
 import subprocess
 import sys
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -52,12 +52,12 @@ def take_fingerprint(
     keys: Mapping[str, tuple[str, ...]] | None = None,
     on_rows: OnRows | None = None,
     workers: int | None = None,
-    judged: Mapping[str, frozenset[str]] | None = None,
+    only_counted: Collection[str] = (),
 ) -> DatabasePrint:
     """Fingerprint every table. `keys` ties tables to other columns than their primary key.
 
-    With `judged`, only these columns are summed, and rows are counted where a table has none of them. A table without
-    a key is tied to the whole row. Memory stays bounded by one chunk for each process.
+    Of tables that are `only_counted`, nothing but the number of rows is read. A table without a key is tied to the
+    whole row. Memory stays bounded by one chunk for each process.
     """
     tables = database.tables()
     counts = database.count_all([table.name for table in tables])
@@ -68,9 +68,8 @@ def take_fingerprint(
         wanted = (keys or {}).get(table.name, ())
         key = wanted if wanted and set(wanted) <= set(table.columns) else table.key or table.columns
         columns = table.columns
-        if judged is not None:
-            columns = tuple(c for c in columns if c in judged.get(table.name, ()))
-            key = key if columns else ()
+        if table.name in only_counted:
+            key = columns = ()
         columns = (*columns, *(c for c in key if c not in columns))
         spans = (
             database.spans(table.name, parts) if columns and counts[table.name] >= PARALLEL_FROM_ROWS // 4 else [None]

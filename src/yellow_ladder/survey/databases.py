@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Mapping
-
 from yellow_ladder.database import Database
 from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.errors import LadderError
@@ -31,7 +28,7 @@ def look_at_database(name: str, database: Database, *, thorough: bool = False) -
             size_bytes=database.size_bytes(),
             tables=rows,
             columns=tuple(tables),
-            objects=_counted(database.objects()),
+            objects={kind: count for kind, count in database.object_counts().items() if kind in _TOLD},
             sequences=traits.sequences,
             broken=tuple(database.broken_objects()),
             invalid=tuple(database.invalid_constraints(thorough=thorough)),
@@ -44,12 +41,7 @@ def look_at_database(name: str, database: Database, *, thorough: bool = False) -
         return SurveyedDatabase(name, trouble=fault.problems[0].message, remedy=fault.problems[0].remedy)
 
 
-def _counted(objects: Mapping[str, str]) -> dict[str, int]:
-    """How many of each kind there are; without tables, which are listed, and without what every database has."""
-    kinds = Counter(name.split(" ", 1)[0] for name in objects)
-    return {kind: count for kind, count in kinds.items() if kind in _TOLD}
-
-
+# Without tables, which are listed, and without what every database has.
 _TOLD = ("view", "trigger", "index", "function", "procedure", "event", "type", "rule", "policy")
 
 

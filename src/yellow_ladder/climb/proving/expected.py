@@ -30,6 +30,7 @@ class ExpectedTree(InOrder):
         """Take the staged tree, what was backed up, and the new place of each data folder by its old one."""
         self._backup = backup
         self._data = {old: new for old, new in data.items() if not within(old, [one for one in data if one != old])}
+        self._inside = tuple(f"{new}/" for new in self._data.values())
         # A release that brings a folder of its data's name has it replaced by the site's.
         self._staged = Chosen(staged, lambda path: not within(path, data.values()))
 
@@ -49,11 +50,11 @@ class ExpectedTree(InOrder):
 
     def get(self, path: str, default: Any = None) -> Any:
         """The entry of a path, or the default."""
-        for old, new in self._data.items():
-            if path.startswith(new) and within(path, [new]):
-                found = self._backup.get(old + path[len(new) :])
-                return default if found is None else changed(found, path=path)
-        return self._staged.get(path, default)
+        if not self.is_data(path):
+            return self._staged.get(path, default)
+        old, new = next((old, new) for old, new in self._data.items() if within(path, [new]))
+        found = self._backup.get(old + path[len(new) :])
+        return default if found is None else found if old == new else changed(found, path=path)
 
     def __getitem__(self, path: str) -> Entry:
         """The entry of a path; raises KeyError."""
@@ -64,7 +65,7 @@ class ExpectedTree(InOrder):
 
     def is_data(self, path: str) -> bool:
         """Whether a path lies in a data folder."""
-        return within(path, self._data.values())
+        return path.startswith(self._inside) or path in self._data.values()
 
 
 def expected_tree(plan: Plan) -> ExpectedTree:

@@ -85,8 +85,8 @@ def fingerprint_all(
 ) -> dict[str, DatabasePrint]:
     """Fingerprint several databases with progress.
 
-    With `lineages`, they are read so that they can be held against `before`: tied to the same keys, and without what
-    has nothing to be held against.
+    With `lineages`, they are read so that they can be held against `before`: tied to the same keys, and of what the
+    application rewrites by itself no more than the number of rows.
     """
     prints = {}
     for name, database in databases.items():
@@ -100,9 +100,9 @@ def fingerprint_all(
         if lineages is None or before is None:
             prints[name] = take_fingerprint(database, on_rows=tell)
             continue
-        line, volatile = lineages[name], run.site.database_spec(name).volatile
-        judged = {table: columns for table, columns in line.judged().items() if table not in volatile}
-        prints[name] = take_fingerprint(database, line.keys(before[name]), tell, judged=judged)
+        # Every column, also what has nothing to be held against: going back can tell then what has changed since.
+        volatile = run.site.database_spec(name).volatile
+        prints[name] = take_fingerprint(database, lineages[name].keys(before[name]), tell, only_counted=volatile)
     return prints
 
 

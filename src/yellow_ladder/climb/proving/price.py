@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import asdict, dataclass
 from pathlib import Path
@@ -17,12 +17,14 @@ from yellow_ladder.climb.proving.inventory import AFTER_NAME, read_inventory
 from yellow_ladder.climb.record.plan import Plan, migrations_folder
 from yellow_ladder.database import Database
 from yellow_ladder.database.port import TableChanges
-from yellow_ladder.durable import private_folder
+from yellow_ladder.durable import private_folder, write_json
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.entry import Kind
 from yellow_ladder.files.listing import in_pairs
 from yellow_ladder.files.manifest import FileChange, differing
+from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint
+from yellow_ladder.fingerprints.scan import take_fingerprint
 from yellow_ladder.migrations.apply import apply_scripts, read_scripts
 from yellow_ladder.words import bytes_in_words
 
@@ -78,11 +80,16 @@ class Price:
         return asdict(self)
 
 
-def reckon(plan: Plan, copies: Mapping[str, Database] | None = None) -> Price:
+OnPrint = Callable[[str, Mapping[str, TablePrint]], None]
+"""Called with a database's name and what its tables hold now."""
+
+
+def reckon(plan: Plan, copies: Mapping[str, Database] | None = None, on_print: OnPrint | None = None) -> Price:
     """Count what going back would take away; the site is only read. A climb that did not end costs nothing.
 
-    The rows are compared with what the climb left, made once more from the backup and the migrations; the database is
-    copied for that, so that nobody who writes to it waits. `copies` are copies that there are already.
+    Tables that hold what the climb left, by their fingerprints, have not been written to. The rows of others are
+    compared with what it left, made once more from the backup and the migrations; the database is copied for that, so
+    that nobody who writes to it waits. `copies` are copies that there are already.
     """
     try:
         then = read_inventory(plan, AFTER_NAME)
@@ -99,10 +106,18 @@ def reckon(plan: Plan, copies: Mapping[str, Database] | None = None) -> Price:
             continue
         changes: dict[str, TableChanges] = {}
         try:
-            see_room(plan, database)
             volatile = plan.site.database_spec(name).volatile  # rewritten by the application itself
             with _still(plan, name, database, copies or {}) as still:
-                changes = {one.table: one for one in still.changes_since(as_left(plan, name), volatile)}
+                there = print_again(still, known, volatile)
+                if on_print is not None:
+                    on_print(name, there)
+                leave_out = {
+                    *volatile,
+                    *(one for one in known if known[one] == there.get(one) and not known[one].unread),
+                }
+                if leave_out < known.keys() | there.keys():
+                    see_room(plan, database)
+                    changes = {one.table: one for one in still.changes_since(as_left(plan, name), leave_out)}
         except (LadderError, OSError) as fault:
             counted_only.append(f"{name}: {fault.problems[0].message if isinstance(fault, LadderError) else fault}")
             drop_scratch(plan)  # what is half made must not take the room that going back needs
@@ -115,6 +130,19 @@ def reckon(plan: Plan, copies: Mapping[str, Database] | None = None) -> Price:
             elif before != after:
                 tables.append(TablePrice(name, table, before, after))
     return Price(tuple(tables), tuple(_changed_files(plan)), tuple(unreadable), tuple(counted_only))
+
+
+def print_again(
+    database: Database, known: Mapping[str, TablePrint], volatile: Sequence[str]
+) -> Mapping[str, TablePrint]:
+    """What the tables of a database hold now, tied to the keys that they were tied to when they were `known`."""
+    keys = {name: one.key for name, one in known.items()}
+    return take_fingerprint(database, keys, only_counted=volatile).tables
+
+
+def kept_print(plan: Plan, name: str) -> Path:
+    """Where it is written down what a database held when it was kept."""
+    return plan.folder / FOLDER_NAME / f"fingerprint-{name}.json"
 
 
 def see_room(plan: Plan, database: Database) -> None:
@@ -213,7 +241,7 @@ def keep_newer(plan: Plan) -> tuple[Price, Path]:
                 copies[name] = held.enter_context(kept)
             except LadderError as fault:
                 keep_unreadable(database, fault, folder)
-        price = reckon(plan, copies)
+        price = reckon(plan, copies, lambda name, tables: write_json(kept_print(plan, name), _as_record(tables)))
         for name, copy in copies.items():
             _keep_rows(plan, copy, [one for one in price.tables if one.database == name], folder / ROWS_NAME)
     for path in price.files:
@@ -223,6 +251,10 @@ def keep_newer(plan: Plan) -> tuple[Price, Path]:
         copy_entry(Ground(site.root).at(path), copy_of_it)
     os.sync()  # what is kept must be on disk before the steps that follow write over the originals
     return price, folder
+
+
+def _as_record(tables: Mapping[str, TablePrint]) -> Mapping[str, Any]:
+    return DatabasePrint(tables).as_record()
 
 
 def _keep_rows(plan: Plan, now: Database, tables: Sequence[TablePrice], folder: Path) -> None:

@@ -8,18 +8,28 @@ from __future__ import annotations
 
 import contextlib
 import filecmp
+import json
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
-from yellow_ladder.climb.proving.price import FOLDER_NAME, ROWS_NAME, as_left, keep_unreadable, see_room
+from yellow_ladder.climb.proving.price import (
+    FOLDER_NAME,
+    ROWS_NAME,
+    as_left,
+    keep_unreadable,
+    kept_print,
+    print_again,
+    see_room,
+)
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.database import Database
 from yellow_ladder.database.port import TableChanges
 from yellow_ladder.durable import private_folder
 from yellow_ladder.errors import LadderError
 from yellow_ladder.files.copying import remove_entry
+from yellow_ladder.fingerprints.records import DatabasePrint
 from yellow_ladder.services.looking import name_of
 from yellow_ladder.site.site import Site
 from yellow_ladder.words import count_of
@@ -70,6 +80,9 @@ def keep_written(plan: Plan, name: str) -> Written | None:
     if aside is None:
         return None
     try:
+        if _is_as_kept(plan, name, aside):
+            database.drop_leftovers()
+            return Written(name)
         see_room(plan, aside)
         done = {entry.migration for entry in aside.ledger()}
         then = as_left(plan, name, done)
@@ -85,6 +98,17 @@ def keep_written(plan: Plan, name: str) -> Written | None:
         return Written(name, where=aside.address.place, trouble=f"what was written since could not be compared: {why}")
     database.drop_leftovers()
     return Written(name, tuple(changes), str(folder) if changes else "")
+
+
+def _is_as_kept(plan: Plan, name: str, aside: Database) -> bool:
+    """Whether what was set aside holds what the database held when it was kept: nobody has written in between."""
+    try:
+        kept = DatabasePrint.from_record(json.loads(kept_print(plan, name).read_bytes())).tables
+    except (OSError, ValueError, KeyError, TypeError):
+        return False  # it was not kept before, or by an earlier build
+    volatile = plan.site.database_spec(name).volatile
+    there = print_again(aside, kept, volatile)
+    return all(kept.get(one) == there.get(one) for one in kept.keys() | there.keys() if one not in volatile)
 
 
 def _is_kept_already(folder: Path) -> bool:

@@ -127,6 +127,9 @@ def explained(fault: psycopg.Error, address: DatabaseAddress) -> AnswerNo | BadI
         return AnswerNo(Problem("database-unreachable", text, remedy, place))
     if isinstance(fault, errors.LockNotAvailable | errors.DeadlockDetected):
         return locked(address, said)
+    if isinstance(fault, errors.OutOfMemory):
+        remedy = "raise max_locks_per_transaction in postgresql.conf and restart the server: a dump locks every table"
+        return AnswerNo(Problem("database-full", f"the server of the database `{name}` refused: {said}", remedy, place))
     if isinstance(fault, errors.DiskFull):
         return AnswerNo(Problem("disk-full", f"no space left for the database `{name}`: {said}", "free space there"))
     if isinstance(fault, errors.InsufficientPrivilege):

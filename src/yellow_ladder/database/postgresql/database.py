@@ -98,13 +98,18 @@ class PostgresqlDatabase(ServerDatabase):
         return self.count_all([table])[table]
 
     def count_all(self, tables: Sequence[str], *, gently: bool = False) -> dict[str, int]:  # noqa: ARG002
-        """Readers never keep writers waiting here."""
-        with self._reading() as connection:
+        """Readers never keep writers waiting here. Each statement has a transaction of its own: one that has read
+        thousands of tables holds more locks than a server has room for.
+        """
 
-            def question(table: str) -> str:
-                return (plain("SELECT count(*) FROM ") + self._source(table)).as_string(connection)
+        def question(table: str) -> str:
+            return (plain("SELECT count(*) FROM ") + self._source(table)).as_string()
 
-            return counted(tables, question, lambda query: connection.execute(plain(query)).fetchall())
+        def ask(query: str) -> list[tuple[Any, ...]]:
+            with self._reading() as connection:
+                return connection.execute(plain(query)).fetchall()
+
+        return counted(tables, question, ask)
 
     def _source(self, table: str) -> sql.Composable:
         """What a table's rows are selected from: without those of tables that inherit from it, which stand alone."""

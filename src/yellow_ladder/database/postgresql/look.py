@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from typing import Any
 
 from yellow_ladder.database.port import LEDGER_TABLE, Session, Table, Traits
@@ -164,6 +165,11 @@ def objects(connection: Connection) -> dict[str, str]:
 def positions(connection: Connection) -> dict[str, str]:
     """Where each sequence stands, by the column that it belongs to."""
     return dict(_rows(connection, _POSITIONS))
+
+
+def object_counts(connection: Connection) -> dict[str, int]:
+    """How many objects there are of each kind."""
+    return Counter(name.split(" ", 1)[0] for name in objects(connection))
 
 
 def traits(connection: Connection) -> Traits:

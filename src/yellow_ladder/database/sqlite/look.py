@@ -8,6 +8,7 @@ import itertools
 import re
 import sqlite3
 import time
+from collections import Counter
 from collections.abc import Callable, Iterator
 from functools import partial
 from typing import Any
@@ -81,6 +82,11 @@ def _has_row_numbers(connection: sqlite3.Connection, table: str, columns: list[s
     except sqlite3.OperationalError:
         return False
     return True
+
+
+def object_counts(connection: sqlite3.Connection) -> dict[str, int]:
+    """How many objects there are of each kind."""
+    return Counter(name.split(" ", 1)[0] for name in objects(connection))
 
 
 def traits(connection: sqlite3.Connection) -> Traits:
