@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -19,22 +19,21 @@ def sync_folder(folder: Path) -> None:
         os.close(descriptor)
 
 
-def write_whole(path: Path, content: bytes, *, mode: int = 0o600, owner: tuple[int, int] | None = None) -> None:
-    """Replace `path` by `content` in one instant; a reader sees the old or the new, never a part.
-
-    `owner` is (uid, gid); None leaves the running account's. Raises OSError and leaves the old file as it was.
+@contextlib.contextmanager
+def replaced_whole(path: Path) -> Iterator[int]:
+    """An open file to write to, which takes the place of `path` in one instant when the block has ended without an
+    error: a reader sees the old or the new, never a part. Raises OSError and leaves the old file as it was.
     """
     # Always the same name: what a kill leaves of one writing, the next one takes over.
     temporary = path.with_name(f".{path.name}.new")
     try:
-        descriptor = os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW, 0o600)
-        with os.fdopen(descriptor, "wb") as stream:
-            stream.write(content)
-            if owner is not None:
-                os.fchown(stream.fileno(), *owner)
-            os.fchmod(stream.fileno(), mode)
-            stream.flush()
-            os.fsync(stream.fileno())
+        flags = os.O_RDWR | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_CLOEXEC
+        descriptor = os.open(temporary, flags, 0o600)
+        try:
+            yield descriptor
+            os.fsync(descriptor)
+        finally:
+            os.close(descriptor)
         temporary.replace(path)
     except BaseException:
         with contextlib.suppress(OSError):
@@ -42,6 +41,19 @@ def write_whole(path: Path, content: bytes, *, mode: int = 0o600, owner: tuple[i
         raise
     # The content is on disk; the name that leads to it is not until its folder is.
     sync_folder(path.parent)
+
+
+def write_whole(path: Path, content: bytes, *, mode: int = 0o600, owner: tuple[int, int] | None = None) -> None:
+    """Replace `path` by `content` in one instant; a reader sees the old or the new, never a part.
+
+    `owner` is (uid, gid); None leaves the running account's. Raises OSError and leaves the old file as it was.
+    """
+    with replaced_whole(path) as descriptor:
+        with os.fdopen(descriptor, "wb", closefd=False) as stream:
+            stream.write(content)
+        if owner is not None:
+            os.fchown(descriptor, *owner)
+        os.fchmod(descriptor, mode)
 
 
 def write_json(path: Path, document: Any) -> None:

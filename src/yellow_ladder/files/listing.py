@@ -20,7 +20,7 @@ from typing import IO, Any
 
 import msgspec
 
-from yellow_ladder.durable import sync_folder
+from yellow_ladder.durable import replaced_whole
 from yellow_ladder.files.entry import Entry, Manifest, Place, place_of
 from yellow_ladder.files.store import Store
 
@@ -255,20 +255,10 @@ class ListingWriter:
 @contextlib.contextmanager
 def whole_listing(path: Path) -> Iterator[ListingWriter]:
     """A file to write a list to, which is there whole when the block has ended without an error, or not at all."""
-    temporary = path.with_name(f".{path.name}.new")
-    flags = os.O_RDWR | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_CLOEXEC
-    store = Store(os.open(temporary, flags, 0o600))
-    try:
-        writer = ListingWriter(store)
+    with replaced_whole(path) as descriptor:
+        writer = ListingWriter(Store(os.dup(descriptor)))
         yield writer
         writer.finish()
-        store.sync()
-        temporary.replace(path)
-    except BaseException:
-        with contextlib.suppress(OSError):
-            temporary.unlink()
-        raise
-    sync_folder(path.parent)
 
 
 class _Items(ItemsView[str, Entry]):

@@ -37,11 +37,6 @@ class Store:
             return bytes(self._held[at : at + length])
         return os.pread(self._descriptor, length, at)
 
-    def sync(self) -> None:
-        """Make them last; in a file only."""
-        if self._descriptor is not None:
-            os.fsync(self._descriptor)
-
     def __del__(self) -> None:
         """A list is read by whoever has it, and its file is let go with the last of them."""
         if self._descriptor is not None:
