@@ -238,3 +238,19 @@ def test_an_archive_that_is_not_the_announced_one_is_never_used(
             bring_here(release)
     assert refusal.value.problems[0].code == "digest-differs"
     assert not release.archive.exists()
+
+
+def test_an_entry_of_an_index_that_lacks_something_is_named_by_its_place(idle: Demo) -> None:
+    folder = idle.folder / "releases"
+    write_index(folder, "quaybook")
+    index = json.loads((folder / "releases.json").read_text())
+    lacking = index["releases"][0]["sheet"]
+    del lacking["release"]
+    (folder / "releases.json").write_text(json.dumps(index))
+    with folder_served(folder) as url:
+        idle.edit('source = "releases"', f'source = "{url}"')
+        told = [one["saw"] for one in idle.json("check", code=idle.yl("check").code)["findings"]]
+        seen = idle.json("survey")["findings"]
+    for texts in (told, seen):
+        (text,) = [one for one in texts if "the key `release` is missing" in one]
+        assert "releases.json: releases[0]" in text

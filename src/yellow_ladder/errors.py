@@ -25,6 +25,11 @@ class Problem:
     remedy: str = ""
     where: str = ""
 
+    @property
+    def placed(self) -> str:
+        """The sentence with where it is, unless it says so itself: of many files, one must be named."""
+        return self.message if not self.where or self.where in self.message else f"{self.message} ({self.where})"
+
     def as_record(self) -> dict[str, str]:
         """The problem as it stands in JSON output."""
         return asdict(self)

@@ -27,7 +27,7 @@ def packages_sound(at: Circumstances, route: Route) -> Iterator[Finding]:
             digest = check_digest(release)
             package_contents(release, at.site.state.memory)
         except LadderError as fault:
-            yield from (stop("packages", problem.message, problem.remedy) for problem in fault.problems)
+            yield from (stop("packages", problem.placed, problem.remedy) for problem in fault.problems)
             continue
         if release.published_sha256:
             yield ok("packages", f"{release.archive.name} is as published ({digest[:12]}…)")
@@ -45,7 +45,7 @@ def fetching(release: Release, tell: Listener) -> OnBytes:
 def sheets_in_source(at: Circumstances) -> Iterator[Finding]:
     """Could every release in the source be read?"""
     for problem in at.releases.problems:
-        yield warn("release source", problem.message, problem.remedy)
+        yield warn("release source", problem.placed, problem.remedy)
     if not at.releases.problems and at.releases.found:
         yield ok("release source", f"{len(at.releases.found)} releases in {at.releases.source}, all readable")
 
@@ -53,7 +53,7 @@ def sheets_in_source(at: Circumstances) -> Iterator[Finding]:
 def route_found(at: Circumstances) -> Iterator[Finding]:
     """Is there a way at all?"""
     for problem in at.troubles:
-        yield stop("route", problem.message, problem.remedy)
+        yield stop("route", problem.placed, problem.remedy)
     if at.route is not None:
         count = len(at.route.rungs)
         yield ok("route", f"{count} rung{'' if count == 1 else 's'} from {at.route.present} to {at.route.target}")

@@ -33,7 +33,7 @@ def settings_readable(at: Circumstances) -> Iterator[Finding]:
         try:
             settings = read_settings_file(path, spec.format)
         except BadInput as fault:
-            yield from (stop("settings", problem.message, problem.remedy) for problem in fault.problems)
+            yield from (stop("settings", problem.placed, problem.remedy) for problem in fault.problems)
             continue
         yield ok("settings", f"{spec.file} has {len(settings.values())} keys and can be carried over")
 

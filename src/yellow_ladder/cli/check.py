@@ -75,7 +75,7 @@ def _watched(choices: Choices, ask: Any, every_s: float) -> Prospect:
 def _problems(prospect: Prospect) -> list[Problem]:
     """What stops a climb, for scripts: with its own code where it is known as more than a check's answer."""
     known = [problem for refusal in prospect.refusals for problem in refusal.problems]
-    told = {problem.message for problem in known}
+    told = {problem.placed for problem in known}
     stops = [one for one in prospect.stops if one.saw not in told]
     return [*known, *(Problem("check-stops", f"{one.check}: {one.saw}", one.remedy) for one in stops)]
 

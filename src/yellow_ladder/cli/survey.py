@@ -69,6 +69,6 @@ def _releases(site: Site) -> tuple[Releases | None, list[str]]:
     """The release source, where it can be read: a survey does without, and says so."""
     try:
         releases = site.read_releases()
-        return releases, [problem.message for problem in releases.problems]
+        return releases, [problem.placed for problem in releases.problems]
     except BadInput as fault:
-        return None, [problem.message for problem in fault.problems]
+        return None, [problem.placed for problem in fault.problems]
