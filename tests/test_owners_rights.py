@@ -6,7 +6,9 @@ import contextlib
 import json
 import os
 import pwd
+import shutil
 import struct
+import sys
 from pathlib import Path
 
 import psutil
@@ -155,6 +157,8 @@ def test_a_program_that_another_account_may_write_is_run_as_that_account(idle: D
 def test_a_service_in_a_folder_of_the_sites_account_runs_as_that_account(make_demo: MakeDemo) -> None:
     demo = make_demo(start=False)
     hand_over(demo.root)
+    # That account must be able to come to the program; the tests' own may lie where it cannot.
+    demo.edit(sys.executable, shutil.which("python3", path=os.defpath) or sys.executable)
     service = services_of(demo.site())[0]
     service.start()
     assert service.about().account in (str(ACCOUNT), "")

@@ -29,10 +29,9 @@ class Account:
     home: str
     why: str
 
-    def handed(self, argv: Sequence[str]) -> list[str]:
-        """The command with what hands it over, its own groups included."""
-        groups = "--init-groups" if self.name != str(self.uid) else "--clear-groups"
-        return ["setpriv", f"--reuid={self.uid}", f"--regid={self.gid}", groups, "--", *argv]
+    def groups(self) -> list[int]:
+        """All groups that it is in; none but its own where this machine has no name for it."""
+        return os.getgrouplist(self.name, self.gid) if self.name != str(self.uid) else [self.gid]
 
     def environment(self, own: Mapping[str, str]) -> dict[str, str]:
         """What it may know: no secrets that were given to the tool, and a home of its own."""
@@ -40,12 +39,20 @@ class Account:
         return {**kept, "HOME": self.home, "USER": self.name, "LOGNAME": self.name, "SHELL": "/bin/sh"}
 
 
-def account_for(as_user: str, argv: Sequence[str], folder: Path, *, folder_counts: bool = False) -> Account | None:
+def account_for(
+    as_user: str,
+    argv: Sequence[str],
+    folder: Path,
+    *,
+    folder_counts: bool = False,
+    path: str | None = None,
+    places: Sequence[Path] = (),
+) -> Account | None:
     """Whom to run `argv` as in `folder`, of a tool that runs as root; None where it keeps root's rights, or has none.
 
     The account that is named; else the owner of the first file among the words that another account may write, or of
-    the folder where what lies in it is run (`folder_counts`, and every interpreter). Raises BadInput for a name that
-    this machine does not know.
+    the folder where what lies in it is run (`folder_counts`, and every interpreter), or of one of the `places` that say
+    what it loads. Programs are looked for in `path`. Raises BadInput for a name that this machine does not know.
     """
     if os.geteuid() != 0 or as_user == ROOT:
         return None
@@ -56,12 +63,12 @@ def account_for(as_user: str, argv: Sequence[str], folder: Path, *, folder_count
             text = f"its account {as_user} is not known here"
             raise BadInput(Problem("unknown-account", text, "correct `as_user`", as_user)) from fault
         return Account(known.pw_uid, known.pw_gid, known.pw_name, known.pw_dir, "named in the site file")
-    program = shutil.which(argv[0] if "/" not in argv[0] else str(folder / argv[0]))
-    places = [Path(program)] if program else []
-    places += [path for path in (folder / word for word in argv if word) if _is_file(path)]
+    program = shutil.which(argv[0] if "/" not in argv[0] else str(folder / argv[0]), path=path)
+    looked = [Path(program)] if program else []
+    looked += [one for one in (folder / word for word in argv if word) if _is_file(one)]
     if folder_counts or _INTERPRETER.match(Path(argv[0]).name):
-        places.append(folder)
-    for place in places:
+        looked.append(folder)
+    for place in (*looked, *places):
         owner = writer_of(place)
         if owner is not None:
             return _account_of(owner[0], owner[1], f"it may write {owner[2]}")

@@ -84,12 +84,16 @@ def run_command(
     with tempfile.TemporaryFile() as output:
         try:
             child = subprocess.Popen(
-                [*(_ending_with_us() if streams.ends_with_us else ()), *(account.handed(argv) if account else argv)],
+                [*(_ending_with_us() if streams.ends_with_us else ()), *argv],
                 cwd=folder,
+                # Rights are given up before anything is loaded: what is loaded may be the account's own.
+                user=account.uid if account else None,
+                group=account.gid if account else None,
+                extra_groups=account.groups() if account else None,
                 stdin=subprocess.DEVNULL if streams.source is None else streams.source,
                 stdout=output if streams.target is None else streams.target,
                 stderr=output,
-                env={**(account.environment(os.environ) if account else os.environ), **(environment or {})},
+                env=environment_of(account, environment),
                 umask=0o022 if account else -1,
                 # A group of its own: a deadline ends what it started too, and Ctrl-C does not reach it.
                 start_new_session=True,
@@ -108,6 +112,11 @@ def run_command(
         # What it printed stays bounded, also where the last look came before the last words.
         printed = output.read(most_bytes)
     return Completed(tuple(argv), child.returncode, printed.decode(errors="replace"))
+
+
+def environment_of(account: Account | None, environment: Mapping[str, str] | None) -> Mapping[str, str]:
+    """What a command finds around it: this program's own, or what an account may know, and what is given besides."""
+    return {**(account.environment(os.environ) if account else os.environ), **(environment or {})}
 
 
 def _wait_for(

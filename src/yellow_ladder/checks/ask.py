@@ -29,7 +29,7 @@ from yellow_ladder.checks.releases import (
 from yellow_ladder.checks.services import accounts_fit, others_in_the_files, ports_right, services_controllable
 from yellow_ladder.checks.settings import mode_switches, settings_changes, settings_elsewhere, settings_readable
 from yellow_ladder.checks.site import left_over_work, maintenance_flag, probes_agree
-from yellow_ladder.checks.trust import hidden_rights, state_folder_safe, what_root_runs
+from yellow_ladder.checks.trust import environment_sound, hidden_rights, state_folder_safe, what_root_runs
 from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.errors import LadderError
 
@@ -62,6 +62,7 @@ SITE_CHECKS: dict[str, Check] = {
     "set-id files": set_id_files,
     "hidden rights": hidden_rights,
     "what root runs": what_root_runs,
+    "environment": environment_sound,
     "state folder": state_folder_safe,
     "backup place": backup_place,
     "copies elsewhere": copies_elsewhere,

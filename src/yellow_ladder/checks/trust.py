@@ -11,13 +11,14 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from yellow_ladder import nolinks, whose
-from yellow_ladder.accounts import ROOT, account_for, writer_of
+from yellow_ladder.accounts import ROOT, writer_of
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.files.attributes import read_attributes
 from yellow_ladder.files.entry import Entry, Kind, within
 from yellow_ladder.services import About, ServiceState
 from yellow_ladder.site.service_records import CommandsRecord, ProcessRecord
 from yellow_ladder.site.site import Site
+from yellow_ladder.site.surroundings import started, surroundings_of
 from yellow_ladder.words import count_of, some_of
 
 _EXECUTE_BITS = 0o111
@@ -66,11 +67,11 @@ def what_root_runs(at: Circumstances) -> Iterator[Finding]:
     told: set[str] = set()
     for run in runs_of(at.site):
         argv = [at.site.filled(word) for word in run.argv]
-        account = account_for(run.as_user, argv, run.folder, folder_counts=run.folder_counts)
+        account = started(at.site, run.as_user, argv, run.folder, folder_counts=run.folder_counts).account
         if account is not None:
             told.add(f"{run.key} runs as {account.name} ({account.why})")
         elif run.as_user == ROOT:
-            other = account_for("", argv, run.folder, folder_counts=run.folder_counts)
+            other = started(at.site, "", argv, run.folder, folder_counts=run.folder_counts).account
             why = f", though {other.name} can write it: {other.why}" if other else ""
             yield warn(
                 "what root runs", f"{run.key} runs as root, as the site file says{why}", "name another `as_user`"
@@ -82,6 +83,28 @@ def what_root_runs(at: Circumstances) -> Iterator[Finding]:
             yield warn("what root runs", seen, f"give it an account of its own: as_user of `{spec.name}`")
     if told:
         yield ok("what root runs", some_of(sorted(told), 4))
+
+
+def environment_sound(at: Circumstances) -> Iterator[Finding]:
+    """Can the environment files be read, by nobody else, and will they be there when the new release starts?"""
+    record = at.site.record.environment
+    if not record.files and not record.path:
+        return
+    around = surroundings_of(at.site)
+    files = around.places[: len(record.files)]
+    keep = at.site.record.keep
+    carried = [*keep.data_paths, *keep.keys, *keep.assets, *(one.file for one in keep.settings)]
+    for file in files:
+        if nolinks.status_of(nolinks.trusted(file)).st_mode & 0o004:
+            yield warn("environment", f"{file} can be read by every account", f"chmod o-r {shlex.quote(str(file))}")
+        if file.is_relative_to(at.site.root) and not within(at.site.tree_path(file), carried):
+            seen = f"{file} lies inside root and is not kept: it would stay behind"
+            yield stop("environment", seen, f'add "{at.site.tree_path(file)}" to keep.keys')
+    for folder in map(Path, around.path):
+        if not folder.is_dir() and not folder.is_relative_to(at.site.root):
+            yield warn("environment", f"{folder} in environment.path is not there", "correct the site file")
+    count = len(around.variables)
+    yield ok("environment", f"{count_of(count, 'variable')} from {count_of(len(files), 'file')} and the site file")
 
 
 def state_folder_safe(at: Circumstances) -> Iterator[Finding]:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import shutil
 import time
+from dataclasses import replace
 
 import psutil
 
-from yellow_ladder.accounts import account_for
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.processes import Completed, Streams, run_command
 from yellow_ladder.services.looking import about_process
@@ -15,6 +15,7 @@ from yellow_ladder.services.port import About, ServiceState, not_ready, not_stop
 from yellow_ladder.services.readiness import readiness_of, wait_until_ready
 from yellow_ladder.site.service_records import CommandsRecord
 from yellow_ladder.site.site import Site
+from yellow_ladder.site.surroundings import started
 
 _START_WITHIN_S = 120.0
 _STATUS_WITHIN_S = 15.0
@@ -35,12 +36,12 @@ class CommandService:
     def _run(self, argv: list[str], deadline_s: float) -> Completed:
         site = self._site
         folder = site.resolve(site.filled(self._spec.folder)) if self._spec.folder else site.file.parent
-        environment = {name: site.filled(value) for name, value in self._spec.environment.items()}
+        more = {name: site.filled(value) for name, value in self._spec.environment.items()}
         filled = [site.filled(word) for word in argv]
-        account = account_for(self._spec.as_user, filled, folder, folder_counts=bool(self._spec.folder))
-        return run_command(
-            filled, folder=folder, deadline_s=deadline_s, environment=environment, streams=Streams(account=account)
-        )
+        how = started(site, self._spec.as_user, filled, folder, folder_counts=bool(self._spec.folder), more=more)
+        streams = Streams(account=how.account)
+        done = run_command(filled, folder=folder, deadline_s=deadline_s, environment=how.environment, streams=streams)
+        return replace(done, output=how.surroundings.masked(done.output))
 
     def state(self) -> ServiceState:
         done = self._run(self._spec.status, _STATUS_WITHIN_S)

@@ -16,7 +16,6 @@ from typing import IO
 import psutil
 
 from yellow_ladder import nolinks, whose
-from yellow_ladder.accounts import Account, account_for
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.services.looking import about_process
@@ -24,6 +23,7 @@ from yellow_ladder.services.port import MARK, About, ServiceState, not_ready, no
 from yellow_ladder.services.readiness import last_words, readiness_of, wait_until_ready
 from yellow_ladder.site.service_records import ProcessRecord
 from yellow_ladder.site.site import Site
+from yellow_ladder.site.surroundings import Started, started
 
 # The pid stands in its file before the program runs: a kill of this tool at any instant leaves either no process
 # or one that the file names. The file comes opened, as standard input: its folder may be another account's, and a name
@@ -77,7 +77,7 @@ class ProcessService:
         if whose.is_ours_alone(self._pid_file):
             return
         run = [self._site.filled(word) for word in self._spec.run]
-        account = self._account(run)
+        account = self._started(run).account
         wanted = account.uid if account else os.geteuid()
         with contextlib.suppress(psutil.NoSuchProcess):
             words = process.cmdline()
@@ -112,25 +112,23 @@ class ProcessService:
 
     def _launch(self) -> subprocess.Popen[bytes]:
         run = [self._site.filled(word) for word in self._spec.run]
-        account = self._account(run)
-        own = account.environment(os.environ) if account else os.environ
-        environment = {
-            **own,
-            MARK: self._mark,
-            **{name: self._site.filled(value) for name, value in self._spec.environment.items()},
-        }
+        how = self._started(run)
+        account = how.account
         with contextlib.ExitStack() as stack:
             try:
                 output = stack.enter_context(self._opened_log())
                 pid = stack.enter_context(self._opened_pid_file())
-                argv = ["/bin/sh", "-c", _LAUNCH, "sh", *(account.handed(run) if account else run)]
                 return _Launched(
-                    argv,
+                    ["/bin/sh", "-c", _LAUNCH, "sh", *run],
+                    # Before the shell runs: what the environment has loaded may be the account's own.
+                    user=account.uid if account else None,
+                    group=account.gid if account else None,
+                    extra_groups=account.groups() if account else None,
                     cwd=self._folder(),
                     stdin=pid,
                     stdout=output,
                     stderr=output,
-                    env=environment,
+                    env=how.environment,
                     start_new_session=True,
                 )
             except OSError as fault:
@@ -168,8 +166,9 @@ class ProcessService:
     def _folder(self) -> Path:
         return self._site.resolve(self._site.filled(self._spec.folder)) if self._spec.folder else self._site.root
 
-    def _account(self, run: list[str]) -> Account | None:
-        return account_for(self._spec.as_user, run, self._folder(), folder_counts=True)
+    def _started(self, run: list[str]) -> Started:
+        more = {MARK: self._mark, **{name: self._site.filled(text) for name, text in self._spec.environment.items()}}
+        return started(self._site, self._spec.as_user, run, self._folder(), folder_counts=True, more=more)
 
     def stop(self) -> None:
         """Children are stopped with their parent: stopped means that nothing of it is left."""
@@ -200,7 +199,7 @@ class ProcessService:
             if not os.access(file.parent, os.W_OK):
                 return f"{file.parent} cannot be written"
         try:
-            self._account(run)
+            self._started(run)
         except LadderError as unknown:
             return unknown.problems[0].message
         process = self.process()

@@ -63,13 +63,20 @@ class VersionProbe(Record):
 class Runtime(Record):
     """`[runtime]`: the language runtime that the application runs on."""
 
-    designed = {"environment": "its environment and search path"}
     name: str = "runtime"
     command: Argv
     pattern: PatternText = r"(\d+(?:\.\d+)+)"
     packages: list[str] = []
     within_s: Seconds = 10.0
     as_user: str = ""
+
+
+class SiteEnvironment(Record):
+    """`[environment]`: what every command and service of the site finds around it."""
+
+    files: list[str] = []
+    values: dict[str, str] = {}
+    path: list[str] = []
 
 
 class Tool(Record):
@@ -243,6 +250,7 @@ class SiteFile(Record):
     releases: ReleaseSource
     versions: list[VersionProbe] = Field(min_length=1)
     runtime: Runtime | None = None
+    environment: SiteEnvironment = SiteEnvironment()
     tools: list[Tool] = []
     databases: list[DatabaseSpec] = []
     addons: AddOnSheet = AddOnSheet()

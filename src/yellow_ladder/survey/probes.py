@@ -12,7 +12,6 @@ from typing import Any
 
 import httpx
 
-from yellow_ladder.accounts import account_for
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.processes import Streams, run_command
@@ -20,6 +19,7 @@ from yellow_ladder.release.versions import Version
 from yellow_ladder.services import services_of
 from yellow_ladder.site.records import Runtime, Tool, VersionProbe
 from yellow_ladder.site.site import Site
+from yellow_ladder.site.surroundings import started
 from yellow_ladder.survey.records import ProbeAnswer
 from yellow_ladder.words import bytes_in_words
 
@@ -134,7 +134,7 @@ def output_of(site: Site, argv: Sequence[str], within_s: float, as_user: str = "
     Raises AnswerNo when it fails, floods or hangs.
     """
     filled, folder = [site.filled(word) for word in argv], site.file.parent
-    account = account_for(as_user, filled, folder)
+    started_as = started(site, as_user, filled, folder)
     with tempfile.TemporaryFile() as answer:
 
         def look_on() -> None:
@@ -142,13 +142,20 @@ def output_of(site: Site, argv: Sequence[str], within_s: float, as_user: str = "
                 text = f"{filled[0]} printed more than {bytes_in_words(LARGEST_ANSWER_BYTES)} and was ended"
                 raise AnswerNo(Problem("command-floods", text, "run it by hand to see why"))
 
-        how = Streams(account=account, target=answer, look_on=look_on)
-        done = run_command(filled, folder=folder, deadline_s=within_s, most_bytes=LARGEST_ANSWER_BYTES, streams=how)
+        how = Streams(account=started_as.account, target=answer, look_on=look_on)
+        done = run_command(
+            filled,
+            folder=folder,
+            deadline_s=within_s,
+            environment=started_as.environment,
+            most_bytes=LARGEST_ANSWER_BYTES,
+            streams=how,
+        )
         answer.seek(0)
         said = answer.read(LARGEST_ANSWER_BYTES).decode(errors="replace")
     if done.status != 0:
         last = ((done.output.strip() or said.strip()).splitlines() or ["it printed nothing"])[-1]
-        text = f"{filled[0]} ended with {done.status}: {last[:200]}"
+        text = f"{filled[0]} ended with {done.status}: {started_as.surroundings.masked(last)[:200]}"
         raise AnswerNo(Problem("command-failed", text, "run it by hand to see why"))
     # Warnings go to the other stream, and may have numbers in them; some programs tell their version there.
     return said if said.strip() else done.output

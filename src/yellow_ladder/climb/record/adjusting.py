@@ -21,12 +21,14 @@ _MAY_CHANGE = re.compile(
     r"services\.[^.]+\.(run|start|stop|status|folder|environment|as_user|pid_file|log|ready|ports|stop_within_s)\b"
     r"|databases\.[^.]+\.(volatile|password_env|password_file|lock_wait_s)\b"
     r"|versions\.served\b|versions\.\w+\.\d+\.within_s\b"
+    r"|environment\.(files|values|path)\b"
     r"|maintenance\.(message|close|open|as_user|closed)\b"
     r"|(runtime|tools\.[^.]+)\.within_s\b"
     r"|checks\b|on_failure\b|settle\b"
 )
 IN_WORDS = (
     "services (commands, account, readiness, ports, limits), databases (volatile, where the password is, lock_wait_s),"
+    " [environment],"
     " served versions, [[checks]], maintenance but for its flag, on_failure, [settle]"
 )
 

@@ -11,11 +11,11 @@ from pathlib import Path
 import httpx
 
 from yellow_ladder import nolinks
-from yellow_ladder.accounts import account_for
 from yellow_ladder.climb.running.run import Facts, Run
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.processes import Streams, run_command
 from yellow_ladder.site.site import Site
+from yellow_ladder.site.surroundings import started
 
 _COMMAND_WITHIN_S = 60.0
 _ANSWER_WITHIN_S, _MOST_BYTES = 5.0, 100_000
@@ -144,9 +144,16 @@ def _write_flag(site: Site, flag: Path) -> None:
 def _run(site: Site, argv: list[str], what: str) -> None:
     filled = [site.filled(word) for word in argv]
     as_user = site.record.maintenance.as_user if site.record.maintenance else ""
-    account = account_for(as_user, filled, site.file.parent)
-    how = Streams(account=account)
-    done = run_command(filled, folder=site.file.parent, deadline_s=_COMMAND_WITHIN_S, streams=how)
+    folder = site.file.parent
+    how = started(site, as_user, filled, folder)
+    done = run_command(
+        filled,
+        folder=folder,
+        deadline_s=_COMMAND_WITHIN_S,
+        environment=how.environment,
+        streams=Streams(account=how.account),
+    )
     if done.status != 0:
-        text = f"maintenance.{what} ended with {done.status}: {done.output.strip()[-300:]}"
+        said = how.surroundings.masked(done.output.strip())[-300:]
+        text = f"maintenance.{what} ended with {done.status}: {said}"
         raise AnswerNo(Problem("maintenance-failed", text, f"run it by hand: {' '.join(argv)}", f"maintenance.{what}"))
