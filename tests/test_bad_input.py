@@ -70,7 +70,7 @@ SITE_FILES: list[tuple[str, str, str, str, str]] = [
     ('kind = "process"', 'kind = "process"\nunit = "web"', "key-not-built", "services[0].unit", "take the key out"),
     ('kind = "process"', 'kind = "process"\nstart = ["go"]', "key-of-another-kind", "services[0].start",
      "name the other kind"),
-    ("ready = { url", "ready = { port = 80, url", "key-not-built", "services[0].ready.port", "take the key out"),
+    ('kind = "process"', 'kind = "process"\nunit = "a"', "key-not-built", "services[0].unit", "take the key out"),
     ("ready = { url", "ready = { tries = 80, url", "unknown-key", "services[0].ready.tries", "known here: url"),
     ('file = "etc/quaybook.ini"', 'file = "etc/quaybook.ini", format = "yaml"', "key-not-built",
      "keep.settings[0].format", "take it out for now"),

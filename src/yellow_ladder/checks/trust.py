@@ -52,6 +52,8 @@ def runs_of(site: Site) -> Iterator[Run]:
         commands += [("maintenance", words, kept.as_user) for words in (kept.close, kept.open)]
     yield from (Run(key, words, here, as_user) for key, words, as_user in commands if words)
     for spec in record.services:
+        if spec.ready is not None and spec.ready.command:
+            yield Run(f"services.ready of {spec.name}", spec.ready.command, here, spec.ready.as_user)
         folder = site.resolve(site.filled(spec.folder)) if spec.folder else None
         if isinstance(spec, ProcessRecord):
             yield Run(f"service {spec.name}", spec.run, folder or site.root, spec.as_user, folder_counts=True)

@@ -48,13 +48,15 @@ class CommandService:
         return ServiceState.RUNNING if done.status == 0 else ServiceState.STOPPED
 
     def start(self) -> None:
-        if self.state() is not ServiceState.RUNNING:
+        was_running = self.state() is ServiceState.RUNNING
+        readiness = readiness_of(self._site, self._spec, was_running=was_running)
+        if not was_running:
             done = self._run(self._spec.start, _START_WITHIN_S)
             if done.status != 0:
                 raise not_ready(self.name, f"start ended with {done.status}: {_last_line(done)}", "run it by hand")
-        wait_until_ready(
-            self.name, readiness_of(self._spec.ready), lambda: self.state() is ServiceState.RUNNING, self._spec.log
-        )
+        within_s = self._spec.ready.within_s if self._spec.ready else 0.0
+        log = str(self._site.resolve(self._site.filled(self._spec.log))) if self._spec.log else ""
+        wait_until_ready(self.name, readiness, within_s, lambda: self.state() is ServiceState.RUNNING, log)
 
     def stop(self) -> None:
         """The stop command's word is not enough: status is asked until it says no."""

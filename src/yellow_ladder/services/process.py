@@ -95,7 +95,9 @@ class ProcessService:
         return ServiceState.RUNNING if self.process() else ServiceState.STOPPED
 
     def start(self) -> None:
-        child = None if self.process() else self._launch()
+        was_running = self.process() is not None
+        readiness = readiness_of(self._site, self._spec, was_running=was_running)
+        child = None if was_running else self._launch()
         end = time.monotonic() + _PID_WITHIN_S
         while child is not None and child.poll() is None and not self.process() and time.monotonic() < end:
             time.sleep(0.005)
@@ -105,7 +107,8 @@ class ProcessService:
                 child.poll()
             return self.process() is not None or (child is not None and child.returncode is None)
 
-        wait_until_ready(self.name, readiness_of(self._spec.ready), is_alive, str(self._log or ""))
+        within_s = self._spec.ready.within_s if self._spec.ready else 0.0
+        wait_until_ready(self.name, readiness, within_s, is_alive, str(self._log or ""))
         if not is_alive():
             words = last_words(str(self._log or ""))
             raise not_ready(self.name, f"its process ended{words}", f"read its log {self._log or ''}")

@@ -3,30 +3,34 @@
 from __future__ import annotations
 
 import os
+import re
+import socket
 import time
 import urllib.error
 import urllib.request
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Protocol
 
 from yellow_ladder import nolinks
+from yellow_ladder.errors import AnswerNo
 from yellow_ladder.masking import masked_line
+from yellow_ladder.processes import Streams, run_command
 from yellow_ladder.services.port import not_ready
-from yellow_ladder.site.service_records import PageReady
+from yellow_ladder.site.service_records import ServiceRecord
+from yellow_ladder.site.site import Site
+from yellow_ladder.site.surroundings import started
 
 _PAUSE_S = 0.02
 _LONGEST_PAUSE_S = 0.5
 _ONE_ANSWER_WITHIN_S = 5.0
+_LOG_BYTES = 1024**2
 _TAIL_BYTES, _LAST_LINES, _LONGEST_LINE = 8_192, 4, 160
 
 
 class Readiness(Protocol):
     """One way to know that a service is ready."""
-
-    @property
-    def within_s(self) -> float:
-        """For how long it may be asked."""
 
     @property
     def question(self) -> str:
@@ -44,50 +48,140 @@ class Readiness(Protocol):
 class PageReadiness:
     """A page that answers with a status over HTTP."""
 
-    record: PageReady
-
-    @property
-    def within_s(self) -> float:
-        """The site file's limit."""
-        return self.record.within_s
+    url: str
+    status: int
 
     @property
     def question(self) -> str:
         """The page's address."""
-        return self.record.url
+        return self.url
 
     @property
     def wanted(self) -> str:
         """The status."""
-        return str(self.record.status)
+        return str(self.status)
 
     def ask(self) -> str:
         """The HTTP status as text, or why there was none."""
-        return answer_of(self.record.url, min(_ONE_ANSWER_WITHIN_S, self.within_s))
+        return answer_of(self.url, _ONE_ANSWER_WITHIN_S)
 
 
-def readiness_of(record: PageReady | None) -> Readiness | None:
-    """The way that the site file names; None where it names none, and a service counts as ready when it runs."""
-    return PageReadiness(record) if record is not None else None
+@dataclass(frozen=True, slots=True)
+class PortReadiness:
+    """A port of this machine where somebody answers."""
+
+    port: int
+    wanted: str = "a connection"
+
+    @property
+    def question(self) -> str:
+        """The port."""
+        return f"port {self.port}"
+
+    def ask(self) -> str:
+        """Whether a connection is taken, or why not."""
+        try:
+            with socket.create_connection(("127.0.0.1", self.port), timeout=_ONE_ANSWER_WITHIN_S):
+                return self.wanted
+        except OSError as fault:
+            return f"no answer ({fault.strerror or fault})"
 
 
-def wait_until_ready(name: str, readiness: Readiness | None, is_alive: Callable[[], bool], log: str) -> None:
-    """Ask until the answer is the one wanted; raises AnswerNo past the limit or when the service died."""
-    if readiness is None:
-        return
-    end = time.monotonic() + readiness.within_s
-    pause, seen = _PAUSE_S, "no answer"
+@dataclass(frozen=True, slots=True)
+class LogReadiness:
+    """A line in the log, written from a place on; in a log that has begun anew, anywhere."""
+
+    log: Path
+    pattern: str
+    since: int
+    wanted: str = "such a line"
+
+    @property
+    def question(self) -> str:
+        """The pattern and the log."""
+        return f"{self.pattern!r} in {self.log}"
+
+    def ask(self) -> str:
+        """Whether there is such a line."""
+        try:
+            with os.fdopen(nolinks.open_regular(nolinks.trusted(self.log)), "rb") as stream:
+                size = os.fstat(stream.fileno()).st_size
+                stream.seek(max(self.since if self.since <= size else 0, size - _LOG_BYTES))
+                text = stream.read(_LOG_BYTES).decode(errors="replace")
+        except OSError as fault:
+            return f"nothing ({fault.strerror})"
+        return self.wanted if re.search(self.pattern, text, re.MULTILINE) else "no such line"
+
+
+@dataclass(frozen=True, slots=True)
+class CommandReadiness:
+    """A command that ends with 0."""
+
+    site: Site
+    command: tuple[str, ...]
+    as_user: str
+    wanted: str = "status 0"
+
+    @property
+    def question(self) -> str:
+        """The command."""
+        return " ".join(self.command)
+
+    def ask(self) -> str:
+        """Its exit status, or why there was none."""
+        argv, folder = [self.site.filled(word) for word in self.command], self.site.file.parent
+        how = started(self.site, self.as_user, argv, folder)
+        try:
+            done = run_command(
+                argv,
+                folder=folder,
+                deadline_s=_ONE_ANSWER_WITHIN_S,
+                environment=how.environment,
+                streams=Streams(account=how.account),
+            )
+        except AnswerNo as fault:
+            return fault.problems[0].message
+        return f"status {done.status}"
+
+
+def readiness_of(site: Site, spec: ServiceRecord, *, was_running: bool = False) -> list[Readiness]:
+    """What the site file names, to be made before the service is started; nothing where it names nothing, and a service
+    counts as ready when it runs. What `was_running` wrote its line at an earlier start.
+    """
+    record, found = spec.ready, list[Readiness]()
+    if record is None:
+        return found
+    if record.port:
+        found.append(PortReadiness(record.port))
+    if record.log_line:
+        log = site.resolve(site.filled(spec.log))
+        status = None if was_running else nolinks.status_or_none(nolinks.trusted(log))
+        found.append(LogReadiness(log, record.log_line, status.st_size if status else 0))
+    if record.command:
+        found.append(CommandReadiness(site, tuple(record.command), record.as_user))
+    if record.url:
+        found.append(PageReadiness(site.filled(record.url), record.status))
+    return found
+
+
+def wait_until_ready(
+    name: str, readiness: Sequence[Readiness], within_s: float, is_alive: Callable[[], bool], log: str
+) -> None:
+    """Ask one after the other until each has the answer wanted; raises AnswerNo past the limit or when the service
+    died.
+    """
+    end = time.monotonic() + within_s
     remedy = f"read its log {log}" if log else "read its log"
-    while time.monotonic() < end:
-        seen = readiness.ask()
-        if seen == readiness.wanted:
-            return
-        if not is_alive():
-            raise not_ready(name, f"its process ended{last_words(log)}", remedy)
-        time.sleep(pause)
-        pause = min(pause * 1.3, _LONGEST_PAUSE_S)
-    why = f"{readiness.question} gave {seen} for {readiness.within_s:g} s, {readiness.wanted} is wanted"
-    raise not_ready(name, why + last_words(log), remedy)
+    for one in readiness:
+        pause = _PAUSE_S
+        while (seen := one.ask()) != one.wanted:
+            if not is_alive():
+                raise not_ready(name, f"its process ended{last_words(log)}", remedy)
+            if time.monotonic() > end:
+                why = f"{one.question} gave {seen} for {within_s:g} s, {one.wanted} is wanted"
+                raise not_ready(name, why + last_words(log), remedy)
+            time.sleep(pause)
+            pause = min(pause * 1.3, _LONGEST_PAUSE_S)
 
 
 def last_words(log: str) -> str:

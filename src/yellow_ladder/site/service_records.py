@@ -4,23 +4,28 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from yellow_ladder.documents import Record
-from yellow_ladder.site.values import NAME_PATTERN, Argv, Seconds
+from yellow_ladder.site.values import NAME_PATTERN, Argv, PatternText, Seconds
 
 
-class PageReady(Record):
-    """`[services.ready]`: a page that answers tells that a service is ready."""
+class Ready(Record):
+    """`[services.ready]`: what tells that a service is ready; of several things, all must."""
 
-    designed = {
-        "log_line": "a line in its log",
-        "port": "a port that answers",
-        "command": "a command that succeeds",
-    }
-    url: str
+    url: str = ""
     status: int = 200
+    port: Annotated[int, Field(ge=1, le=65535)] | None = None
+    log_line: PatternText = ""
+    command: list[str] = []
+    as_user: str = ""
     within_s: Seconds = 30.0
+
+    @model_validator(mode="after")
+    def _asks_something(self) -> Ready:
+        if not (self.url or self.port or self.log_line or self.command):
+            raise ValueError("needs `url`, `port`, `log_line` or `command`, or several of them")
+        return self
 
 
 class ServiceRecord(Record):
@@ -36,11 +41,17 @@ class ServiceRecord(Record):
     environment: dict[str, str] = {}
     pid_file: str = ""
     log: str = ""
-    ready: PageReady | None = None
+    ready: Ready | None = None
     ports: list[Annotated[int, Field(ge=1, le=65535)]] = []
     stop_within_s: Seconds = 20.0
     as_user: str = ""
     holds: str = ""
+
+    @model_validator(mode="after")
+    def _has_a_log(self) -> ServiceRecord:
+        if self.ready is not None and self.ready.log_line and not self.log:
+            raise ValueError("has `ready.log_line`, and no `log` to look into")
+        return self
 
     @property
     def wanted_account(self) -> str:

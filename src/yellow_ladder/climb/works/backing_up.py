@@ -76,7 +76,8 @@ def read_backup_back(run: Run) -> Facts:
         backup = finish(making, Archived(), [], run.now())
     else:
         facts = done[StepName(StepKind.BACKUP_FILES)]
-        counted = Counted(facts["files"] - facts["links"], facts["links"], facts["bytes"])
+        links = facts.get("links", 0)  # an earlier build did not count them apart
+        counted = Counted(facts["files"] - links, links, facts["bytes"])
         archived = Archived(counted={ROOT_PREFIX: counted}, unsteady=list(facts["unsteady"]))
         copies = [facts["copy"] for step, facts in done.items() if step.kind is StepKind.BACKUP_DATABASE]
         backup = finish(making, archived, list(map(DatabaseBackup.from_record, copies)), run.now())
