@@ -23,7 +23,7 @@ from statistics import median
 ARCHIVE = """
 import resource, sys
 from pathlib import Path
-from yellow_ladder.files.archive_write import TreeSource, write_archive
+from yellow_ladder.files.archives.write import TreeSource, write_archive
 from yellow_ladder.files.manifest import keep_all, manifest_to_lines
 archived = write_archive(Path(sys.argv[2]), [TreeSource("root", Path(sys.argv[1]), keep_all)])
 Path(sys.argv[2] + ".jsonl").write_bytes(manifest_to_lines(archived.trees["root"]))

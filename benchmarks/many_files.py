@@ -67,7 +67,7 @@ def archive_only(root: Path, scratch: Path) -> None:
     import resource
 
     from yellow_ladder.backup.reading import read_through
-    from yellow_ladder.files.archive_write import TreeSource, write_archive
+    from yellow_ladder.files.archives.write import TreeSource, write_archive
     from yellow_ladder.files.listing import Listing, in_order, write_listing
     from yellow_ladder.files.manifest import keep_all
 

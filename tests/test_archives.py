@@ -18,11 +18,11 @@ from hypothesis import strategies as st
 from tests import archives
 from yellow_ladder.demo.build import build_releases
 from yellow_ladder.errors import BadInput, LadderError
-from yellow_ladder.files.archive_read import safe_path
-from yellow_ladder.files.archive_write import TreeSource, write_archive
+from yellow_ladder.files.archives.read import safe_path
+from yellow_ladder.files.archives.unpack import Limits, read_contents, unpack_archive
+from yellow_ladder.files.archives.write import TreeSource, write_archive
 from yellow_ladder.files.listing import from_lines, to_lines
 from yellow_ladder.files.manifest import compare_manifests, keep_all, take_manifest
-from yellow_ladder.files.unpack import Limits, read_contents, unpack_archive
 from yellow_ladder.release.source import read_source
 
 WRITE: dict[str, Literal["w:gz", "w:xz", "w:"]] = {".tar.gz": "w:gz", ".tar.xz": "w:xz", ".tar": "w:"}

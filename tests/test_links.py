@@ -213,12 +213,12 @@ ALLOWED = {"nolinks.py", "durable.py"}
 OWN_PLACES = (
     "cli/", "report/", "demo/", "release/", "climb/record/", "checks/", "documents.py", "processes.py", "site/state.py",
     "backup/catalog.py", "backup/copies.py", "backup/places.py", "backup/sealing.py", "backup/sftp.py",
-    "backup/make.py", "survey/saved.py", "database/", "migrations/", "files/digests.py", "files/archive_read.py",
+    "backup/make.py", "survey/saved.py", "database/", "migrations/", "files/digests.py", "files/archives/read.py",
     "files/tree.py", "files/looking.py", "files/listing.py", "files/store.py", "climb/works/sitefile.py",
 )  # fmt: skip
 # By an open file, into an archive of the tool's own, into a fresh folder of the administrator's, in the climb's folder.
 MEANT = (
-    "files/copying.py: os.utime(target", "files/archive_write.py: os.open(path", "backup/restore.py: into.",
+    "files/copying.py: os.utime(target", "files/archives/write.py: os.open(path", "backup/restore.py: into.",
     "backup/restore.py: target.", "services/rest.py: os.scandir(f'/proc/",
     "climb/proving/price.py: whole.", "settings/change.py: settings.rename(",
 )  # fmt: skip

@@ -21,11 +21,11 @@ from yellow_ladder.backup.restore import restore_aside, restore_files
 from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.errors import AnswerNo
 from yellow_ladder.events import silent
-from yellow_ladder.files.archive_write import TreeSource, write_archive
+from yellow_ladder.files.archives.members import info_bytes, member_header, member_info
+from yellow_ladder.files.archives.write import TreeSource, write_archive
 from yellow_ladder.files.entry import Entry, Kind, changed
 from yellow_ladder.files.listing import Listing, in_order, write_listing
 from yellow_ladder.files.manifest import keep_all
-from yellow_ladder.files.tar_members import info_bytes, member_header, member_info
 
 ENTRIES = st.builds(
     Entry,

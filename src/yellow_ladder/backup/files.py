@@ -25,7 +25,7 @@ from yellow_ladder.database.clusters import MARKS, clusters_among
 from yellow_ladder.durable import private_folder, write_whole
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.events import Listener, Progress, Unit
-from yellow_ladder.files.archive_write import Archived, TreeSource, write_archive
+from yellow_ladder.files.archives.write import Archived, TreeSource, write_archive
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.digests import sha256_of
 from yellow_ladder.files.entry import Entry, Manifest, changed, place_of, within

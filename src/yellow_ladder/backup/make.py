@@ -42,7 +42,7 @@ from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.durable import private_folder, sync_folder, write_json
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.events import Listener, Progress, Unit
-from yellow_ladder.files.archive_write import Archived
+from yellow_ladder.files.archives.write import Archived
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.digests import sha256_of
 from yellow_ladder.fingerprints.records import DatabasePrint

@@ -10,13 +10,13 @@ from blake3 import blake3
 
 from yellow_ladder.backup.catalog import OUTSIDE_PREFIX, ROOT_PREFIX, damaged
 from yellow_ladder.errors import BadInput
-from yellow_ladder.files.archive_blocks import LARGEST_AT_ONCE, Blocks, Header, open_blocks
+from yellow_ladder.files.archives.blocks import LARGEST_AT_ONCE, Blocks, Header, open_blocks
+from yellow_ladder.files.archives.members import member_header, pax_time
 from yellow_ladder.files.attributes import PAX_PREFIX, as_pax
 from yellow_ladder.files.digests import sha256_beside
 from yellow_ladder.files.entry import Entry, Kind, Manifest
 from yellow_ladder.files.listing import Listing, Marks
 from yellow_ladder.files.looking import READ_BYTES
-from yellow_ladder.files.tar_members import member_header, pax_time
 
 
 def path_of_member(name: str) -> str:

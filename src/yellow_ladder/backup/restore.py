@@ -13,7 +13,7 @@ from yellow_ladder.backup.catalog import ROOT_PREFIX, Backup, Ground, outside_ro
 from yellow_ladder.backup.reading import path_of_member
 from yellow_ladder.durable import private_folder, sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
-from yellow_ladder.files.archive_blocks import open_blocks
+from yellow_ladder.files.archives.blocks import open_blocks
 from yellow_ladder.files.attributes import match_attributes
 from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.entry import Entry, Kind, Manifest, changed, describe

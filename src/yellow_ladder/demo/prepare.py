@@ -23,7 +23,7 @@ from yellow_ladder.demo.servers import (
 )
 from yellow_ladder.demo.troubles import SITE_FILE_MORE, add_troubles
 from yellow_ladder.errors import BadInput, Problem
-from yellow_ladder.files.unpack import Limits, unpack_archive
+from yellow_ladder.files.archives.unpack import Limits, unpack_archive
 from yellow_ladder.services import services_of
 from yellow_ladder.site.site import Site, load_site
 

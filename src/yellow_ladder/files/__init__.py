@@ -1,1 +1,1 @@
-"""Files and archives: manifests, safe unpacking, writing archives, exchanging folders."""
+"""Files: entries and lists of them, trees as they are walked and compared, copying."""

@@ -22,7 +22,7 @@ from pydantic import Field
 from yellow_ladder.documents import Record, validate_document
 from yellow_ladder.durable import private_folder, sync_folder, write_whole
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
-from yellow_ladder.files.archive_read import is_archive_name
+from yellow_ladder.files.archives.read import is_archive_name
 from yellow_ladder.files.digests import sha256_of
 from yellow_ladder.release.sheet import DOC_PAGE, ReleaseSheet
 from yellow_ladder.release.source import Release, Releases, read_source, sorted_out

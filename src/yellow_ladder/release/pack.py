@@ -9,12 +9,12 @@ from pathlib import Path
 
 from yellow_ladder.durable import write_whole
 from yellow_ladder.errors import BadInput, Problem
-from yellow_ladder.files.archive_read import check_link, check_links
-from yellow_ladder.files.archive_write import TarWriter
+from yellow_ladder.files.archives.members import member_header
+from yellow_ladder.files.archives.read import check_link, check_links
+from yellow_ladder.files.archives.write import TarWriter
 from yellow_ladder.files.digests import sha256_of
 from yellow_ladder.files.entry import Entry, Kind, changed
 from yellow_ladder.files.manifest import take_manifest
-from yellow_ladder.files.tar_members import member_header
 from yellow_ladder.release.sheet import SHEET_NAME, ReleaseSheet, parse_sheet
 from yellow_ladder.release.source import DIGESTS_NAME
 

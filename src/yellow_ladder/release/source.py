@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
-from yellow_ladder.files.archive_read import ARCHIVE_ENDINGS, UNREAD_ENDINGS, is_archive_name, open_members, safe_path
+from yellow_ladder.files.archives.read import ARCHIVE_ENDINGS, UNREAD_ENDINGS, is_archive_name, open_members, safe_path
+from yellow_ladder.files.archives.unpack import UNANNOUNCED_LIMIT_BYTES, Limits
 from yellow_ladder.files.digests import sha256_of
-from yellow_ladder.files.unpack import UNANNOUNCED_LIMIT_BYTES, Limits
 from yellow_ladder.release.sheet import SHEET_NAME, ReleaseSheet, parse_sheet
 from yellow_ladder.release.versions import Version
 

@@ -9,13 +9,13 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from yellow_ladder import nolinks
+from yellow_ladder.files.archives.unpack import unpack_archive
 from yellow_ladder.files.attributes import match_attributes, read_attributes
 from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.entry import Entry, Kind, Manifest, describe, entry_from, within
 from yellow_ladder.files.listing import Chosen
 from yellow_ladder.files.manifest import walk_tree
 from yellow_ladder.files.reading import read_regular
-from yellow_ladder.files.unpack import unpack_archive
 from yellow_ladder.release.moves import moved
 from yellow_ladder.release.sheet import ReleaseSheet
 from yellow_ladder.route import Rung

@@ -12,7 +12,7 @@ from yellow_ladder.climb.proving.inventory import BEFORE_NAME, Inventory, ask_pr
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.errors import AnswerNo, Problem
-from yellow_ladder.files.archive_write import Archived, Counted
+from yellow_ladder.files.archives.write import Archived, Counted
 from yellow_ladder.files.manifest import tree_sum
 
 

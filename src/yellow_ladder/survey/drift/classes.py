@@ -8,10 +8,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from yellow_ladder.files.archives.unpack import Content
 from yellow_ladder.files.entry import Entry, Kind, Manifest, within
 from yellow_ladder.files.looking import Row
 from yellow_ladder.files.tree import Tree, entry_of
-from yellow_ladder.files.unpack import Content
 from yellow_ladder.site.records import Keep
 from yellow_ladder.survey.drift.reference import Contents, Reference
 

@@ -7,7 +7,7 @@ from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from yellow_ladder.files.archive_read import open_members, safe_path
+from yellow_ladder.files.archives.read import open_members, safe_path
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.masking import masked_line
 from yellow_ladder.release.source import Release

@@ -10,8 +10,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from yellow_ladder.durable import write_memo
+from yellow_ladder.files.archives.unpack import Content, read_contents
 from yellow_ladder.files.entry import Kind, Manifest
-from yellow_ladder.files.unpack import Content, read_contents
 from yellow_ladder.release.source import Release
 
 FORMAT = 2

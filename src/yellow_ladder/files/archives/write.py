@@ -14,12 +14,12 @@ from typing import BinaryIO, Protocol
 import zstandard
 from blake3 import blake3
 
+from yellow_ladder.files.archives.members import BLOCK, hard_link_header, info_bytes, member_header, member_info
 from yellow_ladder.files.attributes import read_attributes
 from yellow_ladder.files.entry import Entry, Kind, Manifest, changed, describe, entry_from
 from yellow_ladder.files.listing import ListingWriter
 from yellow_ladder.files.looking import READ_BYTES
 from yellow_ladder.files.manifest import Found, HardLinks, Skip, walk_tree
-from yellow_ladder.files.tar_members import BLOCK, hard_link_header, info_bytes, member_header, member_info
 
 _TRIES_FOR_A_CHANGING_FILE = 3
 # Large enough for the compressor to keep all cores busy; larger ones were not faster.

@@ -13,7 +13,7 @@ from blake3 import blake3
 
 from yellow_ladder import nolinks
 from yellow_ladder.errors import AnswerNo, Problem
-from yellow_ladder.files.archive_read import check_link, check_links, open_members, refused, safe_path
+from yellow_ladder.files.archives.read import check_link, check_links, open_members, refused, safe_path
 from yellow_ladder.files.looking import READ_BYTES
 
 UNANNOUNCED_LIMIT_BYTES = 8 * 1024**3

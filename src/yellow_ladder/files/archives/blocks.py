@@ -17,8 +17,8 @@ from typing import IO, BinaryIO, cast
 import zstandard
 from blake3 import blake3
 
-from yellow_ladder.files.archive_read import DAMAGE, damaged, no_archive
-from yellow_ladder.files.tar_members import BLOCK, PLAIN_BYTES, plain_name, plain_size
+from yellow_ladder.files.archives.members import BLOCK, PLAIN_BYTES, plain_name, plain_size
+from yellow_ladder.files.archives.read import DAMAGE, damaged, no_archive
 
 _BUFFER_BYTES = 4 * 1024**2
 LARGEST_AT_ONCE = 1024**2
