@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import sqlite3
 from pathlib import Path
@@ -83,6 +84,7 @@ def _refreeze(plan: Path, record: dict[str, Any], old: str, new: str) -> None:
 def test_a_table_that_the_new_version_rewrites_is_declared_volatile_afterwards(demo: Demo) -> None:
     stop_at_failures(demo)
     demo.edit('volatile = ["logins"]', "volatile = []")
+    seen_long_ago(demo)
     answer = demo.yl("climb", "--yes", "--json")
     assert answer.code == 3
     assert "--accept-differences" in json.dumps(answer.problems)
@@ -126,6 +128,12 @@ def test_an_adjustment_is_part_of_the_chain(demo: Demo) -> None:
     assert "altered" in demo.yl("history").err
 
 
+def seen_long_ago(demo: Demo) -> None:
+    """Starts within one second would write the same time."""
+    with contextlib.closing(sqlite3.connect(demo.database)) as connection, connection:
+        connection.execute("UPDATE logins SET seen = 'long ago'")
+
+
 def spoil(demo: Demo) -> None:
     """Two rows that nobody declared: one gone, one changed."""
     connection = sqlite3.connect(demo.database)
@@ -138,6 +146,7 @@ def spoil(demo: Demo) -> None:
 def test_differences_are_accepted_by_their_number_and_never_called_whole(demo: Demo) -> None:
     stop_at_failures(demo)
     demo.edit('volatile = ["logins"]', "volatile = []")
+    seen_long_ago(demo)
     assert demo.yl("climb", "--yes").code == 3
     spoil(demo)
     refused = demo.yl("climb", "--continue", "--accept-differences")

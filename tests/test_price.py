@@ -17,6 +17,8 @@ from yellow_ladder.climb.proving import price as price_module
 from yellow_ladder.climb.record.catalog import list_climbs
 from yellow_ladder.database import Database, DatabaseAddress, open_database
 from yellow_ladder.database.port import TableChanges
+from yellow_ladder.database.sqlite.database import SqliteDatabase
+from yellow_ladder.errors import AnswerNo, Problem
 
 VALUES = st.none() | st.integers(-3, 3) | st.binary(max_size=2)
 VALUES |= st.sampled_from(["", "a", "A", "å⚓", '"', "1", "x\ny", 0.0, 1.0, -0.5, float("inf")])
@@ -180,3 +182,33 @@ def test_a_file_outside_root_that_somebody_changed_since_is_told_and_kept(idle: 
     (climb,) = list_climbs(idle.site())
     kept = climb.plan.folder / "written-since" / "outside" / str(outside / "proxy.conf")[1:]
     assert kept.read_text() == "to the new harbour"
+
+
+def test_a_copy_that_failed_leaves_nothing_that_looks_like_one(idle: Demo, monkeypatch: pytest.MonkeyPatch) -> None:
+    idle.json("climb", "--yes")
+    (climb,) = list_climbs(idle.site())
+
+    def broken_off(_database: SqliteDatabase, target: Path, *_: object, **__: object) -> None:
+        target.touch()
+        raise AnswerNo(Problem("database-locked", "somebody holds it", ""))
+
+    monkeypatch.setattr(SqliteDatabase, "backed_up", broken_off)
+    _, folder = price_module.keep_newer(climb.plan)
+    assert not (folder / "database-main.sqlite").exists()
+    assert (folder / "files-of-main" / "quaybook.sqlite").read_bytes() == (
+        idle.root / "data/quaybook.sqlite"
+    ).read_bytes()
+
+
+def test_going_back_loads_nothing_where_nothing_was_written(idle: Demo, monkeypatch: pytest.MonkeyPatch) -> None:
+    idle.json("climb", "--yes")
+    (climb,) = list_climbs(idle.site())
+
+    def not_wanted(*_: object) -> Database:
+        raise AssertionError("what the climb left was made once more")
+
+    monkeypatch.setattr(price_module, "as_left", not_wanted)
+    assert price_module.reckon(climb.plan).is_nothing
+    written_to(idle)
+    with pytest.raises(AssertionError, match="once more"):
+        price_module.reckon(climb.plan)

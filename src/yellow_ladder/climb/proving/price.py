@@ -240,6 +240,7 @@ def keep_newer(plan: Plan) -> tuple[Price, Path]:
                 kept = database.backed_up(target, lambda _done, _total: None, at_rest=True)
                 copies[name] = held.enter_context(kept)
             except LadderError as fault:
+                remove_entry(target)  # what a copy that failed has left is none
                 keep_unreadable(database, fault, folder)
         price = reckon(plan, copies, lambda name, tables: write_json(kept_print(plan, name), _as_record(tables)))
         for name, copy in copies.items():
