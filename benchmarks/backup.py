@@ -24,9 +24,10 @@ ARCHIVE = """
 import resource, sys
 from pathlib import Path
 from yellow_ladder.files.archives.write import TreeSource, write_archive
-from yellow_ladder.files.manifest import keep_all, manifest_to_lines
+from yellow_ladder.files.listing import write_listing
+from yellow_ladder.files.manifest import keep_all
 archived = write_archive(Path(sys.argv[2]), [TreeSource("root", Path(sys.argv[1]), keep_all)])
-Path(sys.argv[2] + ".jsonl").write_bytes(manifest_to_lines(archived.trees["root"]))
+write_listing(Path(sys.argv[2] + ".jsonl"), archived.trees["root"].values())
 print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024)
 """
 READ_BACK = """
