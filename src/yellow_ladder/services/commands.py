@@ -4,18 +4,17 @@ from __future__ import annotations
 
 import shutil
 import time
-from dataclasses import replace
 
 import psutil
 
 from yellow_ladder.files.reading import read_regular
-from yellow_ladder.processes import Completed, Streams, run_command
+from yellow_ladder.processes import Completed
 from yellow_ladder.services.looking import about_process
 from yellow_ladder.services.port import About, ServiceState, not_ready, not_stopped
 from yellow_ladder.services.readiness import readiness_of, wait_until_ready
 from yellow_ladder.site.service_records import CommandsRecord
 from yellow_ladder.site.site import Site
-from yellow_ladder.site.surroundings import started
+from yellow_ladder.site.surroundings import run_started, started
 
 _START_WITHIN_S = 120.0
 _STATUS_WITHIN_S = 15.0
@@ -39,9 +38,7 @@ class CommandService:
         more = {name: site.filled(value) for name, value in self._spec.environment.items()}
         filled = [site.filled(word) for word in argv]
         how = started(site, self._spec.as_user, filled, folder, folder_counts=bool(self._spec.folder), more=more)
-        streams = Streams(account=how.account)
-        done = run_command(filled, folder=folder, deadline_s=deadline_s, environment=how.environment, streams=streams)
-        return replace(done, output=how.surroundings.masked(done.output))
+        return run_started(how, filled, folder, deadline_s)
 
     def state(self) -> ServiceState:
         done = self._run(self._spec.status, _STATUS_WITHIN_S)

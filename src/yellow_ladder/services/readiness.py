@@ -16,11 +16,10 @@ from typing import Protocol
 from yellow_ladder import nolinks
 from yellow_ladder.errors import AnswerNo
 from yellow_ladder.masking import masked_line
-from yellow_ladder.processes import Streams, run_command
 from yellow_ladder.services.port import not_ready
 from yellow_ladder.site.service_records import ServiceRecord
 from yellow_ladder.site.site import Site
-from yellow_ladder.site.surroundings import started
+from yellow_ladder.site.surroundings import run_started, started
 
 _PAUSE_S = 0.02
 _LONGEST_PAUSE_S = 0.5
@@ -130,15 +129,9 @@ class CommandReadiness:
     def ask(self) -> str:
         """Its exit status, or why there was none."""
         argv, folder = [self.site.filled(word) for word in self.command], self.site.file.parent
-        how = started(self.site, self.as_user, argv, folder)
         try:
-            done = run_command(
-                argv,
-                folder=folder,
-                deadline_s=_ONE_ANSWER_WITHIN_S,
-                environment=how.environment,
-                streams=Streams(account=how.account),
-            )
+            how = started(self.site, self.as_user, argv, folder)
+            done = run_started(how, argv, folder, _ONE_ANSWER_WITHIN_S)
         except AnswerNo as fault:
             return fault.problems[0].message
         return f"status {done.status}"

@@ -9,7 +9,7 @@ from __future__ import annotations
 import io
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from dotenv.parser import parse_stream
@@ -19,6 +19,7 @@ from yellow_ladder.accounts import Account, account_for
 from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.masking import MASK
+from yellow_ladder.processes import Completed, Streams, run_command
 from yellow_ladder.site.site import Site
 
 LARGEST_BYTES = 1024**2
@@ -113,3 +114,10 @@ def started(
     account = account_for(as_user, argv, folder, folder_counts=folder_counts, path=path, places=around.places)
     own = account.environment(os.environ) if account else os.environ
     return Started(account, around.around(own, more or {}), around)
+
+
+def run_started(how: Started, argv: Sequence[str], folder: Path, deadline_s: float) -> Completed:
+    """Run a command to its end; what it printed is without secrets. Raises as `run_command` does."""
+    streams = Streams(account=how.account)
+    done = run_command(argv, folder=folder, deadline_s=deadline_s, environment=how.environment, streams=streams)
+    return replace(done, output=how.surroundings.masked(done.output))

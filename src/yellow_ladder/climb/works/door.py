@@ -13,9 +13,8 @@ import httpx
 from yellow_ladder import nolinks
 from yellow_ladder.climb.running.run import Facts, Run
 from yellow_ladder.errors import AnswerNo, Problem
-from yellow_ladder.processes import Streams, run_command
 from yellow_ladder.site.site import Site
-from yellow_ladder.site.surroundings import started
+from yellow_ladder.site.surroundings import run_started, started
 
 _COMMAND_WITHIN_S = 60.0
 _ANSWER_WITHIN_S, _MOST_BYTES = 5.0, 100_000
@@ -145,15 +144,7 @@ def _run(site: Site, argv: list[str], what: str) -> None:
     filled = [site.filled(word) for word in argv]
     as_user = site.record.maintenance.as_user if site.record.maintenance else ""
     folder = site.file.parent
-    how = started(site, as_user, filled, folder)
-    done = run_command(
-        filled,
-        folder=folder,
-        deadline_s=_COMMAND_WITHIN_S,
-        environment=how.environment,
-        streams=Streams(account=how.account),
-    )
+    done = run_started(started(site, as_user, filled, folder), filled, folder, _COMMAND_WITHIN_S)
     if done.status != 0:
-        said = how.surroundings.masked(done.output.strip())[-300:]
-        text = f"maintenance.{what} ended with {done.status}: {said}"
+        text = f"maintenance.{what} ended with {done.status}: {done.output.strip()[-300:]}"
         raise AnswerNo(Problem("maintenance-failed", text, f"run it by hand: {' '.join(argv)}", f"maintenance.{what}"))
