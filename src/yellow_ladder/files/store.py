@@ -25,11 +25,14 @@ class Store:
             if len(self._held) < _HELD_BYTES:
                 return
             block, self._held = bytes(self._held), bytearray()
-            self._descriptor, name = tempfile.mkstemp(dir=_roomy())
-            os.unlink(name)  # noqa: PTH108  gone with the process
+            with tempfile.TemporaryFile(dir=_roomy()) as nameless:
+                self._descriptor = os.dup(nameless.fileno())
         left = memoryview(block)
-        while left:
-            left = left[os.write(self._descriptor, left) :]
+        try:
+            while left:
+                left = left[os.write(self._descriptor, left) :]
+        except OSError as fault:  # it has no name of its own to be told by
+            raise OSError(fault.errno, fault.strerror, _roomy() or tempfile.gettempdir()) from fault
 
     def read(self, at: int, length: int) -> bytes:
         """Bytes from a place on, less than asked for only at the end."""

@@ -115,7 +115,7 @@ def reckon(plan: Plan, copies: Mapping[str, Database] | None = None, on_print: O
                     *volatile,
                     *(one for one in known if known[one] == there.get(one) and not known[one].unread),
                 }
-                if leave_out < known.keys() | there.keys():
+                if (known.keys() | there.keys()) - leave_out:
                     see_room(plan, database)
                     changes = {one.table: one for one in still.changes_since(as_left(plan, name), leave_out)}
         except (LadderError, OSError) as fault:
