@@ -45,6 +45,14 @@ class Note:
 
 
 @dataclass(frozen=True, slots=True)
+class Said:
+    """A line that a command at work has printed, without secrets."""
+
+    who: str
+    line: str
+
+
+@dataclass(frozen=True, slots=True)
 class StepDone:
     """A step ended well after `took_s` seconds, with what it learnt (counts, bytes, a `summary` for people)."""
 
@@ -63,7 +71,7 @@ class StepFailed:
     reason: str
 
 
-Event = StepStarted | Progress | Note | StepDone | StepFailed
+Event = StepStarted | Progress | Note | Said | StepDone | StepFailed
 Listener = Callable[[Event], None]
 
 

@@ -25,7 +25,8 @@ def packages_sound(at: Circumstances, route: Route) -> Iterator[Finding]:
         try:
             bring_here(release, fetching(release, at.tell))
             digest = check_digest(release)
-            package_contents(release, at.site.state.memory)
+            if release.has_archive:
+                package_contents(release, at.site.state.memory)
         except LadderError as fault:
             yield from (stop("packages", problem.placed, problem.remedy) for problem in fault.problems)
             continue

@@ -13,7 +13,7 @@ from rich.status import Status
 from rich.text import Text
 
 from yellow_ladder.cli.base import Choices, console
-from yellow_ladder.events import Event, Note, Progress, StepDone, StepFailed, StepStarted, Unit
+from yellow_ladder.events import Event, Note, Progress, Said, StepDone, StepFailed, StepStarted, Unit
 from yellow_ladder.words import bytes_in_words, facts_in_words, one_line, time_in_words
 
 _PROGRESS_EVERY_S = 0.1
@@ -44,6 +44,8 @@ class Narrator:
             self._live(f"{escape(event.title)} …")
         elif isinstance(event, Progress):
             self._tell_progress(event)
+        elif isinstance(event, Said):
+            self._tell_words(event)
         elif isinstance(event, StepDone):
             self._line(Text("✔", "green"), event.title, time_in_words(event.took_s), facts_in_words(event.facts))
         elif isinstance(event, StepFailed):
@@ -62,6 +64,13 @@ class Narrator:
         unit = "" if event.unit is Unit.BYTES else f" {event.unit}"
         title = self._step.title if self._step else event.what
         self._live(f"{escape(title)} … [dim]{escape(event.what)}: {words(event.done)}{total}{unit}[/]")
+
+    def _tell_words(self, event: Said) -> None:
+        if self._status is None or time.monotonic() - self._shown_at < _PROGRESS_EVERY_S:
+            return
+        self._shown_at = time.monotonic()
+        title = self._step.title if self._step else event.who
+        self._live(f"{escape(title)} … [dim]{escape(one_line(event.line))}[/]")
 
     def _line(self, mark: Text, title: str, took: str = "", summary: str = "", *, numbered: bool = True) -> None:
         """One line, cut at the width: number, mark, title, seconds, summary."""

@@ -60,7 +60,7 @@ def _edits(site: Site, survey: Survey, releases: Releases | None) -> list[Edit]:
     if release is None or not survey.files.release_known:
         return []
     try:
-        return read_edits(site.root, release, survey.files.edited)
+        return read_edits(site.root, release, survey.files.edited, site.release_path)
     except LadderError as fault:
         return [Edit(release.archive.name, trouble=fault.problems[0].message)]
 

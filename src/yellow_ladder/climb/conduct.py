@@ -16,6 +16,7 @@ from yellow_ladder.climb.proving.price import drop_scratch
 from yellow_ladder.climb.proving.written import keep_whole, writers_to
 from yellow_ladder.climb.record.adjusting import Change, adjusted
 from yellow_ladder.climb.record.catalog import Climb
+from yellow_ladder.climb.record.commands import mark_of
 from yellow_ladder.climb.record.journal import JOURNAL_NAME, Journal, JournalRecord, OnAppend, What, ignore
 from yellow_ladder.climb.record.plan import Plan, freeze
 from yellow_ladder.climb.record.standing import ClimbState
@@ -25,6 +26,7 @@ from yellow_ladder.climb.steps.down import steps_down
 from yellow_ladder.climb.steps.up import steps_up
 from yellow_ladder.climb.works.clones import clone_bytes, drop_clones
 from yellow_ladder.climb.works.proofs import DATA_DIFFER
+from yellow_ladder.commands.watched import end_what_is_left
 from yellow_ladder.errors import AnswerNo, LadderError, Problem, StoppedPartWay
 from yellow_ladder.events import Listener, Note, silent
 from yellow_ladder.files.copying import remove_entry
@@ -54,6 +56,7 @@ def go_on(plan: Plan, conditions: Conditions) -> ClimbState:
     should not, BadInput when the journal was altered.
     """
     run = _run_of(plan, conditions)
+    _end_left_commands(run)
     standing = run.standing()
     if standing.state is ClimbState.DESCENDING:
         return _down(run)
@@ -109,9 +112,16 @@ def _after_trouble(run: Run, trouble: StepTrouble) -> ClimbState:
     raise AnswerNo([Problem("climb-failed", text, remedy), *trouble.problems])
 
 
+def _end_left_commands(run: Run) -> None:
+    """End what a command has left at work that was killed with this program: whatever comes next, it must not write."""
+    for one in end_what_is_left(mark_of(run.plan)):
+        run.listen(Note(f"a command of this climb was still at work, and was ended: process {one}", is_warning=True))
+
+
 def descend(plan: Plan, conditions: Conditions) -> ClimbState:
     """Go back from wherever the climb is; raises AnswerNo when it was settled or has gone back already."""
     run = _run_of(plan, conditions)
+    _end_left_commands(run)
     standing = run.standing()
     if standing.state in (ClimbState.SETTLED, ClimbState.DESCENDED, ClimbState.GIVEN_UP):
         text = f"there is no going back from the climb {plan.climb}: it is {standing.state}"

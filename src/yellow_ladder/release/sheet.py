@@ -8,7 +8,8 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 
 from yellow_ladder.documents import Record, parse_document
-from yellow_ladder.release.values import DottedName, RangeText, TreePath, VersionText
+from yellow_ladder.release.commands import ByStart, CommandKeys, ReleaseCommand
+from yellow_ladder.release.values import Argv, DottedName, RangeText, Seconds, TreePath, VersionText
 from yellow_ladder.release.versions import Version, could_meet, normalised
 
 SHEET_NAME = "release.toml"
@@ -41,17 +42,24 @@ class About(Record):
         return self
 
 
+class Build(Record):
+    """`[archive.build]`: commands that make a release at its place; `files` of the release source that they read."""
+
+    commands: Annotated[list[Argv], Field(min_length=1)]
+    files: list[TreePath] = []
+    environment: dict[str, str] = {}
+    within_s: Seconds = 3_600.0
+
+
 class ArchiveRecord(Record):
     """`[archive]`: what is known of the archive itself; digests stand here for a sheet beside a plain archive."""
 
-    designed = {
-        "build": "a release made by commands instead of unpacked",
-        "signature": "a detached signature",
-    }
+    designed = {"signature": "a detached signature"}
     file: str = ""
     sha256: Annotated[str, Field(pattern=r"^([0-9a-f]{64})?$")] = ""
     unpacked_bytes: int | None = Field(default=None, ge=0)
     top: str | None = None
+    build: Build | None = None
 
 
 class OrderRule(Record):
@@ -150,21 +158,31 @@ class SettingsChanges(Record):
 
 
 class Migration(Record):
-    """`[[migrations]]`: one SQL file, applied once, in the order of the sheet."""
+    """`[[migrations]]`: one SQL file, applied once; or a command of the vendor's; or the release's own start.
 
-    designed = {
-        "command": "a migration done by the vendor's own command",
-        "by_start": "a migration that starting the release does",
-    }
+    They are carried out in the order of the sheet.
+    """
+
     id: str = Field(min_length=1, max_length=200)
-    file: TreePath
+    file: TreePath = ""
     engines: dict[Literal["sqlite", "postgresql", "mariadb"], TreePath] = {}
     database: str = "main"
+    command: CommandKeys | None = None
+    by_start: ByStart | None = None
+
+    @model_validator(mode="after")
+    def _one_way(self) -> Migration:
+        ways = [name for name in ("file", "command", "by_start") if getattr(self, name)]
+        if len(ways) != 1:
+            raise ValueError("needs one of `file`, `command` and `by_start`")
+        if self.engines and not self.file:
+            raise ValueError("has `engines`, which belong to `file`")
+        return self
 
     @property
     def files(self) -> list[str]:
         """Every file that it names."""
-        return list(dict.fromkeys((self.file, *self.engines.values())))
+        return list(dict.fromkeys((self.file, *self.engines.values()))) if self.file else []
 
     def file_for(self, engine: str) -> str:
         """The file for an engine: its own, or the one for all."""
@@ -230,10 +248,7 @@ def _version_of(text: str) -> Version:
 class ReleaseSheet(Record):
     """The whole sheet."""
 
-    designed = {
-        "checks": "questions that the release wants asked",
-        "commands": "commands the vendor wants run",
-    }
+    designed = {"checks": "questions that the release wants asked"}
     format: Literal[1]
     release: About
     archive: ArchiveRecord = ArchiveRecord()
@@ -242,6 +257,7 @@ class ReleaseSheet(Record):
     files: Files = Files()
     settings: list[SettingsChanges] = []
     migrations: list[Migration] = []
+    commands: list[ReleaseCommand] = []
     contract: list[Contract] = []
     notes: Notes = Notes()
 
@@ -251,6 +267,10 @@ class ReleaseSheet(Record):
         twice = sorted({name for name in ids if ids.count(name) > 1})
         if twice:
             raise ValueError(f"names the migration {twice[0]!r} twice; each id must be its own")
+        named = [command.name for command in self.commands]
+        again = sorted({name for name in named if named.count(name) > 1})
+        if again:
+            raise ValueError(f"names the command {again[0]!r} twice; each needs a name of its own")
         own = self.version
         if self.reach.from_ and not could_meet([self.reach.from_, f"<{normalised(self.release.version)}"]):
             raise ValueError(

@@ -37,6 +37,16 @@ class Release:
         return self.sheet.version
 
     @property
+    def is_built(self) -> bool:
+        """Whether commands make it: its archive, where it has one, is no more than a part of it."""
+        return self.sheet.archive.build is not None
+
+    @property
+    def has_archive(self) -> bool:
+        """Whether there is anything to unpack; of a release that is a sheet alone, the sheet stands for the archive."""
+        return self.archive != self.sheet_path
+
+    @property
     def limits(self) -> Limits:
         """How much the archive may unpack to."""
         said = self.sheet.archive.unpacked_bytes
@@ -85,9 +95,13 @@ def read_source(source: Path, product: str) -> Releases:
         ) from fault
     releases: list[Release] = []
     problems: list[Problem] = []
-    for name in filter(is_archive_name, names):
+    alone = set(_sheets_alone(source, names))
+    for name in names:
+        if not is_archive_name(name) and name not in alone:
+            continue
         try:
-            releases.append(_read_release(source / name, digests.get(name, "")))
+            read = _read_sheet_alone if name in alone else _read_release
+            releases.append(read(source / name, digests.get(name, "")))
         except LadderError as fault:
             problems.extend(fault.problems)
     problems += _passed_over(source, names)
@@ -96,16 +110,28 @@ def read_source(source: Path, product: str) -> Releases:
 
 def _passed_over(source: Path, names: Sequence[str]) -> Iterator[Problem]:
     """What lies in a source and is no release here, each with the reason: nothing is passed over without a word."""
-    sheets = {sheet_path_beside(source / name).name for name in names if is_archive_name(name)}
     for name in names:
         if name.endswith(UNREAD_ENDINGS):
             text = f"{source / name} is an archive of a kind that cannot be read here"
             remedy = "unpack it, and make a release of the tree with `yl pack`"
             yield Problem("archive-unread", text, remedy, str(source / name))
-        elif name.endswith(f".{SHEET_NAME}") and name not in sheets:
-            stem = name.removesuffix(f".{SHEET_NAME}")
-            text = f"the sheet {source / name} has no archive beside it"
-            yield Problem("no-archive", text, f"put {stem}.tar.zst (or .zip, .tar.gz, …) there too", str(source / name))
+
+
+def _sheets_alone(source: Path, names: Sequence[str]) -> Iterator[str]:
+    """Sheets without an archive beside them."""
+    beside = {sheet_path_beside(source / name).name for name in names if is_archive_name(name)}
+    yield from (name for name in names if name.endswith(f".{SHEET_NAME}") and name not in beside)
+
+
+def _read_sheet_alone(path: Path, digest: str) -> Release:
+    """The release that a sheet alone describes, since commands make all of it; raises BadInput where none do."""
+    sheet = parse_sheet(path.read_bytes(), str(path))
+    if sheet.archive.build is None:
+        text = f"the sheet {path} has no archive beside it, and no [archive.build]"
+        stem = path.name.removesuffix(f".{SHEET_NAME}")
+        remedy = f"put {stem}.tar.zst (or .zip, .tar.gz, …) there too"
+        raise BadInput(Problem("no-archive", text, remedy, str(path)))
+    return Release(sheet, path, digest, path)
 
 
 def sorted_out(

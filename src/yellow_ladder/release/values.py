@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import PurePosixPath
 from typing import Annotated
 
-from pydantic import AfterValidator
+from pydantic import AfterValidator, Field
 
 from yellow_ladder.release.versions import Version, parse_range
 
@@ -33,7 +34,18 @@ def _column(text: str) -> str:
     return text
 
 
+def _pattern(text: str) -> str:
+    try:
+        re.compile(text)
+    except re.error as fault:
+        raise ValueError(f"is no regular expression: {fault}") from fault
+    return text
+
+
 TreePath = Annotated[str, AfterValidator(_tree_path)]
 VersionText = Annotated[str, AfterValidator(_version)]
 RangeText = Annotated[str, AfterValidator(_range)]
 DottedName = Annotated[str, AfterValidator(_column)]
+PatternText = Annotated[str, AfterValidator(_pattern)]
+Argv = Annotated[list[str], Field(min_length=1)]
+Seconds = Annotated[float, Field(gt=0, le=86_400)]

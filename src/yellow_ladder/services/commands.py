@@ -11,7 +11,7 @@ from yellow_ladder.files.reading import read_regular
 from yellow_ladder.processes import Completed
 from yellow_ladder.services.looking import about_process
 from yellow_ladder.services.port import About, ServiceState, not_ready, not_stopped
-from yellow_ladder.services.readiness import readiness_of, wait_until_ready
+from yellow_ladder.services.readiness import alarm_of, readiness_of, wait_until_ready
 from yellow_ladder.site.service_records import CommandsRecord
 from yellow_ladder.site.site import Site
 from yellow_ladder.site.surroundings import run_started, started
@@ -47,13 +47,14 @@ class CommandService:
     def start(self) -> None:
         was_running = self.state() is ServiceState.RUNNING
         readiness = readiness_of(self._site, self._spec, was_running=was_running)
+        alarm = alarm_of(self._site, self._spec, was_running=was_running)
         if not was_running:
             done = self._run(self._spec.start, _START_WITHIN_S)
             if done.status != 0:
                 raise not_ready(self.name, f"start ended with {done.status}: {_last_line(done)}", "run it by hand")
         within_s = self._spec.ready.within_s if self._spec.ready else 0.0
         log = str(self._site.resolve(self._site.filled(self._spec.log))) if self._spec.log else ""
-        wait_until_ready(self.name, readiness, within_s, lambda: self.state() is ServiceState.RUNNING, log)
+        wait_until_ready(self.name, readiness, within_s, lambda: self.state() is ServiceState.RUNNING, log, alarm)
 
     def stop(self) -> None:
         """The stop command's word is not enough: status is asked until it says no."""

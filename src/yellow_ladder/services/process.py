@@ -20,7 +20,7 @@ from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.services.looking import about_process
 from yellow_ladder.services.port import MARK, About, ServiceState, not_ready, not_stopped
-from yellow_ladder.services.readiness import last_words, readiness_of, wait_until_ready
+from yellow_ladder.services.readiness import alarm_of, last_words, readiness_of, wait_until_ready
 from yellow_ladder.site.service_records import ProcessRecord
 from yellow_ladder.site.site import Site
 from yellow_ladder.site.surroundings import Started, started
@@ -97,6 +97,7 @@ class ProcessService:
     def start(self) -> None:
         was_running = self.process() is not None
         readiness = readiness_of(self._site, self._spec, was_running=was_running)
+        alarm = alarm_of(self._site, self._spec, was_running=was_running)
         child = None if was_running else self._launch()
         end = time.monotonic() + _PID_WITHIN_S
         while child is not None and child.poll() is None and not self.process() and time.monotonic() < end:
@@ -108,7 +109,7 @@ class ProcessService:
             return self.process() is not None or (child is not None and child.returncode is None)
 
         within_s = self._spec.ready.within_s if self._spec.ready else 0.0
-        wait_until_ready(self.name, readiness, within_s, is_alive, str(self._log or ""))
+        wait_until_ready(self.name, readiness, within_s, is_alive, str(self._log or ""), alarm)
         if not is_alive():
             words = last_words(str(self._log or ""))
             raise not_ready(self.name, f"its process ended{words}", f"read its log {self._log or ''}")

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Protocol
 
 from yellow_ladder import nolinks
-from yellow_ladder.errors import AnswerNo
+from yellow_ladder.errors import AnswerNo, LadderError
 from yellow_ladder.masking import masked_line
 from yellow_ladder.services.port import not_ready
 from yellow_ladder.site.service_records import ServiceRecord
@@ -137,6 +137,28 @@ class CommandReadiness:
         return f"status {done.status}"
 
 
+@dataclass(frozen=True, slots=True)
+class QueryReadiness:
+    """A query of one of the site's databases with the answer wanted."""
+
+    site: Site
+    database: str
+    query: str
+    wanted: str
+
+    @property
+    def question(self) -> str:
+        """The query."""
+        return f"`{self.query}`"
+
+    def ask(self) -> str:
+        """Its first value as text, or why there was none."""
+        try:
+            return str(self.site.databases()[self.database].scalar(self.query))
+        except LadderError as fault:
+            return fault.problems[0].message
+
+
 def readiness_of(site: Site, spec: ServiceRecord, *, was_running: bool = False) -> list[Readiness]:
     """What the site file names, to be made before the service is started; nothing where it names nothing, and a service
     counts as ready when it runs. What `was_running` wrote its line at an earlier start.
@@ -147,27 +169,47 @@ def readiness_of(site: Site, spec: ServiceRecord, *, was_running: bool = False) 
     if record.port:
         found.append(PortReadiness(record.port))
     if record.log_line:
-        log = site.resolve(site.filled(spec.log))
-        status = None if was_running else nolinks.status_or_none(nolinks.trusted(log))
-        found.append(LogReadiness(log, record.log_line, status.st_size if status else 0))
+        found.append(_in_log(site, spec, record.log_line, was_running=was_running))
     if record.command:
         found.append(CommandReadiness(site, tuple(record.command), record.as_user))
     if record.url:
         found.append(PageReadiness(site.filled(record.url), record.status))
+    if record.query:
+        found.append(QueryReadiness(site, record.database, record.query, record.wanted))
     return found
 
 
+def alarm_of(site: Site, spec: ServiceRecord, *, was_running: bool = False) -> Readiness | None:
+    """The line in the log that tells that it will not become ready, to be made before the service is started."""
+    if spec.ready is None or not spec.ready.failed:
+        return None
+    return _in_log(site, spec, spec.ready.failed, was_running=was_running)
+
+
+def _in_log(site: Site, spec: ServiceRecord, pattern: str, *, was_running: bool) -> LogReadiness:
+    log = site.resolve(site.filled(spec.log))
+    status = None if was_running else nolinks.status_or_none(nolinks.trusted(log))
+    return LogReadiness(log, pattern, status.st_size if status else 0)
+
+
 def wait_until_ready(
-    name: str, readiness: Sequence[Readiness], within_s: float, is_alive: Callable[[], bool], log: str
+    name: str,
+    readiness: Sequence[Readiness],
+    within_s: float,
+    is_alive: Callable[[], bool],
+    log: str,
+    alarm: Readiness | None = None,
 ) -> None:
-    """Ask one after the other until each has the answer wanted; raises AnswerNo past the limit or when the service
-    died.
+    """Ask one after the other until each has the answer wanted; raises AnswerNo past the limit, when the service died,
+    or when the `alarm` has its answer.
     """
     end = time.monotonic() + within_s
     remedy = f"read its log {log}" if log else "read its log"
     for one in readiness:
         pause = _PAUSE_S
         while (seen := one.ask()) != one.wanted:
+            if alarm is not None and alarm.ask() == alarm.wanted:
+                raise not_ready(name, f"its log has {alarm.question}{last_words(log)}", remedy)
             if not is_alive():
                 raise not_ready(name, f"its process ended{last_words(log)}", remedy)
             if time.monotonic() > end:

@@ -11,10 +11,12 @@ from pydantic import Field, model_validator
 from yellow_ladder.database import DatabaseAddress, parse_address
 from yellow_ladder.documents import Record
 from yellow_ladder.files.entry import within
-from yellow_ladder.release.values import RangeText, TreePath
+from yellow_ladder.release.commands import CommandKeys, Point, PointText, refuse_misplaced
+from yellow_ladder.release.values import Argv, PatternText, RangeText, Seconds, TreePath
+from yellow_ladder.release.versions import Version
 from yellow_ladder.site.backup_records import BackupWishes, SettleWishes
 from yellow_ladder.site.service_records import AnyService
-from yellow_ladder.site.values import NAME_PATTERN, Argv, FileModeText, ModeText, OutsidePath, PatternText, Seconds
+from yellow_ladder.site.values import NAME_PATTERN, FileModeText, ModeText, OutsidePath
 
 
 class ReleaseSource(Record):
@@ -35,6 +37,7 @@ class VersionProbe(Record):
     of: Literal["disk", "served", "schema"]
     part: str = ""
     file: TreePath = ""
+    link: TreePath = ""
     command: list[str] = []
     url: str = ""
     process: str = ""
@@ -49,8 +52,12 @@ class VersionProbe(Record):
 
     @model_validator(mode="after")
     def _complete(self) -> VersionProbe:
-        ways = {"disk": ("file", "command"), "served": ("url", "process", "command"), "schema": ("query", "command")}
-        given = [way for way in ("file", "command", "url", "process", "query") if getattr(self, way)]
+        ways = {
+            "disk": ("file", "link", "command"),
+            "served": ("url", "process", "command"),
+            "schema": ("query", "command"),
+        }
+        given = [way for way in ("file", "link", "command", "url", "process", "query") if getattr(self, way)]
         allowed = ways[self.of]
         if len(given) != 1 or given[0] not in allowed:
             one_of = " or ".join(f"`{way}`" for way in allowed)
@@ -69,6 +76,21 @@ class Runtime(Record):
     packages: list[str] = []
     within_s: Seconds = 10.0
     as_user: str = ""
+
+
+class BuildRuntime(Record):
+    """`[[runtimes]]`: a runtime that releases may be built with; its program is the first word of `command`."""
+
+    command: Argv
+    pattern: PatternText = r"(\d+(?:\.\d+)+)"
+    within_s: Seconds = 10.0
+
+
+class BuildWishes(Record):
+    """`[build]`: what commands that make a release find around them, and what is put into it besides."""
+
+    environment: dict[str, str] = {}
+    more: list[Argv] = []
 
 
 class SiteEnvironment(Record):
@@ -170,11 +192,52 @@ class SettingsFile(Record):
     format: Literal["ini"] = "ini"
 
 
+class SiteCommand(CommandKeys):
+    """`[[commands]]`: a command of the site's own, run at a point of a climb; `for` says at which rungs."""
+
+    name: str = Field(min_length=1, max_length=60, pattern=r"^[^/\n]+$")
+    at: PointText
+    for_: RangeText = Field(default="", alias="for")
+    as_user: str = ""
+
+    @model_validator(mode="after")
+    def _fits_its_point(self) -> SiteCommand:
+        refuse_misplaced(self.at, self)
+        return self
+
+    def is_for(self, version: Version, *, first: bool, last: bool) -> bool:
+        """Whether it is run at the rung to `version`, the `first` or `last` of a climb.
+
+        Where nothing is said: at every rung, or once for what a climb comes to but once.
+        """
+        if self.for_:
+            return version.is_in(self.for_)
+        early = self.at in (Point.BEFORE_CLOSE, Point.CLOSED)
+        return self.at.is_of_each_rung or (first if early else last)
+
+
+class Pointer(Record):
+    """`[pointer]`: each release in a folder of its own, and a link that leads to the one in use."""
+
+    designed = {"file": "a value in a file that is turned over in place of a link"}
+    link: TreePath = "current"
+    releases: TreePath = "releases/{version}"
+    keep: int = Field(default=1, ge=0)
+
+    @model_validator(mode="after")
+    def _names_versions(self) -> Pointer:
+        parent, _, name = self.releases.rpartition("/")
+        if not parent or "{version}" not in name or "{version}" in parent:
+            raise ValueError("has `releases` that is not written like releases/{version}")
+        if within(self.link, [parent]):
+            raise ValueError("has a `link` among the releases' folders; let it lie beside them")
+        return self
+
+
 class Keep(Record):
     """`[keep]`: what belongs to the site and is carried across."""
 
     designed = {
-        "shared_with": "folders that other products use too",
         "templates": "vendor files edited by the site, merged",
         "hooks": "launchers and hooks outside root",
     }
@@ -186,6 +249,7 @@ class Keep(Record):
     keys: list[TreePath] = []
     licences: list[TreePath] = []
     outside: list[OutsidePath] = []
+    shared_with: list[TreePath] = []
     caches: list[str] = ["__pycache__"]
     unclaimed: Literal["stop", "carry", "leave"] = "stop"
     edited: Literal["stop", "replace"] = "stop"
@@ -226,22 +290,14 @@ class Maintenance(Record):
 class SiteFile(Record):
     """The whole site file."""
 
-    designed = {
-        "commands": "commands at points of a climb",
-        "landing": "what must be done at a landing",
-    }
-    designed_values = {
-        "placement": {
-            "overlay": "only a release's own files, in a folder that is shared with others",
-            "pointer": "each release in a folder of its own, with one link or value turned over",
-        }
-    }
+    designed = {"landing": "what must be done at a landing"}
     format: Literal[1]
     name: str = Field(pattern=NAME_PATTERN)
     product: str = Field(min_length=1)
     root: str = Field(min_length=1)
     state: str = ".ladder"
-    placement: Literal["exchange"] = "exchange"
+    placement: Literal["exchange", "overlay", "pointer"] = "exchange"
+    pointer: Pointer | None = None
     owner: str = ""
     group: str = ""
     file_mode: FileModeText = ""
@@ -250,6 +306,8 @@ class SiteFile(Record):
     releases: ReleaseSource
     versions: list[VersionProbe] = Field(min_length=1)
     runtime: Runtime | None = None
+    runtimes: list[BuildRuntime] = []
+    build: BuildWishes = BuildWishes()
     environment: SiteEnvironment = SiteEnvironment()
     tools: list[Tool] = []
     databases: list[DatabaseSpec] = []
@@ -259,6 +317,8 @@ class SiteFile(Record):
     replicas: list[Replica] = []
     keep: Keep = Keep()
     services: list[AnyService] = []
+    commands: list[SiteCommand] = []
+    run_as: str = ""
     maintenance: Maintenance | None = None
     backup: BackupWishes = BackupWishes()
     settle: SettleWishes = SettleWishes()
@@ -269,6 +329,7 @@ class SiteFile(Record):
             ("database", [database.name for database in self.databases]),
             ("service", [service.name for service in self.services]),
             ("tool", [tool.name for tool in self.tools]),
+            ("command", [command.name for command in self.commands]),
         ):
             twice = sorted({name for name in names if names.count(name) > 1})
             if twice:
@@ -278,6 +339,7 @@ class SiteFile(Record):
         if unheld:
             raise ValueError(f"has a service {unheld[0].name!r} that holds {unheld[0].holds!r}, a database not in it")
         self._see_probes(known)
+        self._see_placement()
         for check in self.checks:
             if check.query and check.database not in known:
                 raise ValueError(
@@ -286,6 +348,26 @@ class SiteFile(Record):
         if not any(probe.of == "disk" and not probe.part for probe in self.versions):
             raise ValueError('needs one [[versions]] with of = "disk" and without `part`')
         return self
+
+    @property
+    def pointing(self) -> Pointer | None:
+        """How releases are pointed at, where they have folders of their own."""
+        return (self.pointer or Pointer()) if self.placement == "pointer" else None
+
+    def _see_placement(self) -> None:
+        pointing = self.pointing
+        if self.pointer is not None and pointing is None:
+            raise ValueError('has [pointer], which belongs to placement = "pointer"')
+        if self.keep.shared_with and self.placement != "overlay":
+            raise ValueError('has keep.shared_with, which belongs to placement = "overlay"')
+        if pointing is None:
+            return
+        moving = [pointing.link, pointing.releases.rpartition("/")[0]]
+        keep = self.keep
+        named = [*keep.data, *keep.logs, *keep.assets, *keep.addons, *keep.keys, *keep.licences]
+        for path in [*named, *(one.file for one in keep.settings)]:
+            if within(path, moving) or within(moving[0], [path]) or within(moving[1], [path]):
+                raise ValueError(f"keeps {path}, where releases come and go; what is the site's own lies beside them")
 
     def _see_probes(self, databases: set[str]) -> None:
         for probe in self.versions:

@@ -7,7 +7,8 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 
 from yellow_ladder.documents import Record
-from yellow_ladder.site.values import NAME_PATTERN, Argv, PatternText, Seconds
+from yellow_ladder.release.values import Argv, PatternText, Seconds
+from yellow_ladder.site.values import NAME_PATTERN
 
 
 class Ready(Record):
@@ -17,25 +18,27 @@ class Ready(Record):
     status: int = 200
     port: Annotated[int, Field(ge=1, le=65535)] | None = None
     log_line: PatternText = ""
+    failed: PatternText = ""
     command: list[str] = []
     as_user: str = ""
+    query: str = ""
+    wanted: str = ""
+    database: str = "main"
     within_s: Seconds = 30.0
 
     @model_validator(mode="after")
     def _asks_something(self) -> Ready:
-        if not (self.url or self.port or self.log_line or self.command):
-            raise ValueError("needs `url`, `port`, `log_line` or `command`, or several of them")
+        if not (self.url or self.port or self.log_line or self.command or self.query):
+            raise ValueError("needs `url`, `port`, `log_line`, `command` or `query`, or several of them")
+        if bool(self.query) != bool(self.wanted):
+            raise ValueError("needs `query` and `wanted` together, or neither")
         return self
 
 
 class ServiceRecord(Record):
     """`[[services]]`: what every kind of service has, in the order of starting."""
 
-    designed = {
-        "unit": "a systemd unit",
-        "dependants": "who must be told or restarted",
-    }
-    designed_values = {"kind": {"unit": "a systemd unit"}}
+    designed = {"dependants": "who must be told or restarted"}
     name: str = Field(pattern=NAME_PATTERN)
     folder: str = ""
     environment: dict[str, str] = {}
@@ -49,8 +52,9 @@ class ServiceRecord(Record):
 
     @model_validator(mode="after")
     def _has_a_log(self) -> ServiceRecord:
-        if self.ready is not None and self.ready.log_line and not self.log:
-            raise ValueError("has `ready.log_line`, and no `log` to look into")
+        for key in ("log_line", "failed"):
+            if self.ready is not None and getattr(self.ready, key) and not self.log:
+                raise ValueError(f"has `ready.{key}`, and no `log` to look into")
         return self
 
     @property
@@ -81,4 +85,14 @@ class CommandsRecord(ServiceRecord):
     status: Argv
 
 
-AnyService = Annotated[ProcessRecord | CommandsRecord, Field(discriminator="kind")]
+class UnitRecord(ServiceRecord):
+    """A unit of systemd; of the account's own service manager where `user` names one."""
+
+    kind: Literal["unit"]
+    unit: str = Field(pattern=r"^[A-Za-z0-9:_.\\@-]+\.(service|socket|timer|target|path)$")
+    user: str = ""
+    systemctl: Argv = ["systemctl"]
+    start_within_s: Seconds = 120.0
+
+
+AnyService = Annotated[ProcessRecord | CommandsRecord | UnitRecord, Field(discriminator="kind")]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import fnmatch
 import functools
 import grp
@@ -20,6 +21,7 @@ from yellow_ladder.files.manifest import Skip
 from yellow_ladder.files.tree import TreeRules
 from yellow_ladder.release.index import read_index
 from yellow_ladder.release.source import Releases, read_source
+from yellow_ladder.site.pointer import pointed_at, release_folders
 from yellow_ladder.site.records import DatabaseSpec, SiteFile
 from yellow_ladder.site.state import StateFolder
 
@@ -73,15 +75,32 @@ class Site:
             raise BadInput(Problem("link-in-the-way", text, remedy, path)) from fault
 
     def filled(self, text: str, extra: Mapping[str, str] | None = None) -> str:
-        """`{root}` and `{site}` (the site file's folder) put in; other braces are left alone."""
+        """`{root}`, `{site}` (the site file's folder) and `{release}` (where the release in use lies) put in; other
+        braces are left alone.
+        """
         values = {
             "root": str(self.file.parent / self.record.root),
             "site": str(self.file.parent),
             **(extra or {}),
         }
+        if "{release}" in text and "release" not in values:
+            values["release"] = str(self.root / self.release_path)
         for name, value in values.items():
             text = text.replace("{" + name + "}", value)
         return text
+
+    @property
+    def release_path(self) -> str:
+        """The tree path of the release in use, empty where that is root; raises BadInput for a link gone astray."""
+        pointing = self.record.pointing
+        return pointed_at(self.root, pointing) if pointing else ""
+
+    def place(self, path: str) -> Path:
+        """A tree path of the site file, absolute; one that begins with the link to the release in use leads there."""
+        pointing = self.record.pointing
+        if pointing is not None and within(path, [pointing.link]) and path != pointing.link:
+            return self.root / self.release_path / path[len(pointing.link) + 1 :]
+        return self.root / path
 
     def addresses(self) -> list[DatabaseAddress]:
         """Where the databases are."""
@@ -124,7 +143,16 @@ class Site:
         for service in self.record.services:
             if service.pid_file:
                 alone.add(self.tree_path(self.resolve(service.pid_file)))
-        return alone
+        return alone | set(self.record.keep.shared_with) | set(self._other_releases())
+
+    def _other_releases(self) -> Iterator[str]:
+        """Folders of releases that are not in use: kept for going back, or made ready. They are no part of the site."""
+        pointing = self.record.pointing
+        if pointing is not None:
+            in_use = ""
+            with contextlib.suppress(BadInput):  # a check says so; nothing that lies there is taken for the site's
+                in_use = self.release_path
+            yield from (path for path in release_folders(self.root, pointing) if path != in_use)
 
     def tree_path(self, path: Path) -> str:
         """A path below root as a tree path; anything else as the absolute path, which is no tree path."""

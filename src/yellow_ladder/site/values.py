@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import re
 from pathlib import Path
 from typing import Annotated
 
-from pydantic import AfterValidator, Field
+from pydantic import AfterValidator
 
 NAME_PATTERN = r"^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$"
 
@@ -29,25 +28,8 @@ def _file_mode(text: str) -> str:
     return text
 
 
-def _pattern(text: str) -> str:
-    try:
-        re.compile(text)
-    except re.error as fault:
-        raise ValueError(f"is no regular expression: {fault}") from fault
-    return text
-
-
-PatternText = Annotated[str, AfterValidator(_pattern)]
-
-
 OutsidePath = Annotated[str, AfterValidator(_outside_path)]
 
 
 ModeText = Annotated[str, AfterValidator(_mode)]
 FileModeText = Annotated[str, AfterValidator(_file_mode)]
-
-
-Argv = Annotated[list[str], Field(min_length=1)]
-
-
-Seconds = Annotated[float, Field(gt=0, le=86_400)]

@@ -21,7 +21,7 @@ def machine_of(
     for one in programs:
         if one.of == "runtime":
             runtime = one.part
-        if one.says:
+        if one.says and one.of != "runtimes":
             versions[Thing("runtime") if one.of == "runtime" else Thing("tool", one.part)] = one.says
     versions |= {Thing("part", name): str(version) for name, version in parts.items()}
     versions |= {Thing("package", name): version for name, version in packages.items()}

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import re
+import shutil
 import tempfile
 import time
 from collections.abc import Callable, Mapping, Sequence
@@ -12,18 +13,20 @@ from typing import Any
 
 import httpx
 
+from yellow_ladder import nolinks
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.processes import Streams, run_command
 from yellow_ladder.release.versions import Version
 from yellow_ladder.services import services_of
-from yellow_ladder.site.records import Runtime, Tool, VersionProbe
+from yellow_ladder.site.records import BuildRuntime, Runtime, Tool, VersionProbe
 from yellow_ladder.site.site import Site
 from yellow_ladder.site.surroundings import started
 from yellow_ladder.survey.records import ProbeAnswer
 from yellow_ladder.words import bytes_in_words
 
 LARGEST_ANSWER_BYTES = 1024 * 1024
+_LAST_VERSION = r"(\d+(?:\.\d+)*[\w.+-]*)/?$"
 
 
 def ask_all(site: Site, of: Sequence[str] = ("disk", "served", "schema")) -> list[ProbeAnswer]:
@@ -64,7 +67,7 @@ def ask(site: Site, probe: VersionProbe) -> ProbeAnswer:
     where = _where(probe)
 
     def answer() -> str:
-        return matched(_raw_answer(site, probe), probe.pattern)
+        return matched(_raw_answer(site, probe), probe.pattern or (_LAST_VERSION if probe.link else ""))
 
     return _answer_of(answer, probe.of, where, probe.part)
 
@@ -72,7 +75,19 @@ def ask(site: Site, probe: VersionProbe) -> ProbeAnswer:
 def ask_programs(site: Site) -> list[ProbeAnswer]:
     """What the runtime and the tools say of their versions."""
     runtime = [_program(site, "runtime", site.record.runtime)] if site.record.runtime else []
-    return [*runtime, *(_program(site, "tool", tool) for tool in site.record.tools)]
+    tools = [_program(site, "tool", tool) for tool in site.record.tools]
+    return [*runtime, *tools, *(_build_runtime(site, one) for one in site.record.runtimes)]
+
+
+def _build_runtime(site: Site, runtime: BuildRuntime) -> ProbeAnswer:
+    """A runtime that releases are built with, by its whole path."""
+    word = site.filled(runtime.command[0])
+    program = shutil.which(word) or word
+
+    def answer() -> str:
+        return matched(output_of(site, [program, *runtime.command[1:]], runtime.within_s), runtime.pattern)
+
+    return _answer_of(answer, "runtimes", " ".join(runtime.command), program)
 
 
 def _program(site: Site, of: str, program: Runtime | Tool) -> ProbeAnswer:
@@ -107,12 +122,16 @@ def _answer_of(answer: Callable[[], str], of: str, where: str, part: str) -> Pro
 def _where(probe: VersionProbe) -> str:
     if probe.process:
         return f"process {probe.process}"
+    if probe.link:
+        return f"link {probe.link}"
     return probe.file or probe.url or " ".join(probe.command) or f"database {probe.database}"
 
 
 def _raw_answer(site: Site, probe: VersionProbe) -> str:
     if probe.file:
-        return read_regular(site.root / probe.file, LARGEST_ANSWER_BYTES, cut=True).decode(errors="replace")
+        return read_regular(site.place(probe.file), LARGEST_ANSWER_BYTES, cut=True).decode(errors="replace")
+    if probe.link:
+        return nolinks.target_of(site.root / probe.link)
     if probe.command:
         return output_of(site, probe.command, probe.within_s, probe.as_user)
     if probe.process:

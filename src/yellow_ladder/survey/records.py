@@ -105,6 +105,11 @@ class Survey:
         """Every entry below root that is the site's."""
         return self.tree.manifest
 
+    @property
+    def runtimes(self) -> list[tuple[str, str]]:
+        """Runtimes that releases can be built with: program and version, in the order of the site file."""
+        return [(one.part, one.says) for one in self.programs if one.of == "runtimes"]
+
     def program(self, of: str, name: str = "") -> ProbeAnswer | None:
         """What the runtime or a tool says of itself; None where the site file has no probe of it."""
         return next((one for one in self.programs if one.of == of and name in ("", one.part)), None)

@@ -85,7 +85,8 @@ def _look_at_files(
     """Hold the files against the installed release's package, or against a record of it."""
     release = releases.of(version) if releases and version else None
     older = [one for one in reversed(releases.found) if version and one.version <= version] if releases else []
-    if release is not None and release.archive.is_file():
+    # What commands have made is known from a record alone.
+    if release is not None and not release.is_built and release.archive.is_file():
         status = release.archive.stat()
         key = f"package {release.archive} {status.st_size} {status.st_mtime_ns} {status.st_ino}"
         installed, name = release, f"the package {release.archive.name}"
@@ -101,9 +102,12 @@ def _look_at_files(
         found = finder.find(site, version) if version else None
         if found is not None:
             key, read = found
-            findings.append(f"the package of {version} is not at hand: files are held against {key}")
+            if release is None or not release.is_built:
+                findings.append(f"the package of {version} is not at hand: files are held against {key}")
             return look_at_files(site, key, read, thorough=depth.read_files)
-    if version is not None and not findings:
+    if release is not None and release.is_built:
+        findings.append(f"{version} was made by commands, and nothing recorded what: edits of its files are not seen")
+    elif version is not None and not findings:
         findings.append(f"the package of {version} is not in the release source: edits of its files are not seen")
     return look_at_files(site, "nobody knows", lambda: None, thorough=depth.read_files)
 

@@ -3,12 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from pathlib import Path
 
 from yellow_ladder.climb.placing.exchange import ExchangePlacement
+from yellow_ladder.climb.placing.in_place import OverlayPlacement
+from yellow_ladder.climb.placing.pointer import PointerPlacement
 from yellow_ladder.climb.placing.port import Placement
+from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.site.site import Site
 
-PLACEMENTS: Mapping[str, Placement] = {"exchange": ExchangePlacement()}
+PLACEMENTS: Mapping[str, Placement] = {
+    "exchange": ExchangePlacement(),
+    "overlay": OverlayPlacement(),
+    "pointer": PointerPlacement(),
+}
+
+
+def release_folder(plan: Plan, rung: RungPlan) -> Path:
+    """Where a rung's release lies while it is the site's: a folder of its own, or root."""
+    return plan.site.root / rung.folder
 
 
 def placement_of(site: Site) -> Placement:

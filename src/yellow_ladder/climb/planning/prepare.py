@@ -5,16 +5,24 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-from collections.abc import Sequence
 from datetime import datetime, timedelta
 from pathlib import Path
 
-from yellow_ladder import __version__, nolinks
+from yellow_ladder import __version__
 from yellow_ladder.climb.placing.kinds import placement_of
+from yellow_ladder.climb.planning.in_place import (
+    Staying,
+    begin_staying,
+    choose_runtime,
+    expected_overlay,
+    stage_overlay,
+    stage_pointer,
+)
 from yellow_ladder.climb.planning.prospect import Prospect
+from yellow_ladder.climb.planning.sources import keep_migrations, keep_sources
 from yellow_ladder.climb.planning.staging import Carried, begin_carrying, renamed_paths, stage_rung, staged_entries
 from yellow_ladder.climb.planning.ways_back import way_back
-from yellow_ladder.climb.record.plan import Beyond, Plan, RungPlan, Seen, migrations_folder
+from yellow_ladder.climb.record.plan import Beyond, Plan, RungPlan, Seen
 from yellow_ladder.database import Database
 from yellow_ladder.durable import private_folder, write_whole
 from yellow_ladder.events import Listener, Progress, Unit
@@ -23,8 +31,6 @@ from yellow_ladder.files.entry import Manifest
 from yellow_ladder.files.listing import Chosen, in_order, write_listing
 from yellow_ladder.files.manifest import take_manifest, tree_digest
 from yellow_ladder.files.reading import read_regular
-from yellow_ladder.migrations.apply import missing_file
-from yellow_ladder.release.sheet import Migration
 from yellow_ladder.release.source import check_digest
 from yellow_ladder.services import ServiceState
 from yellow_ladder.site.site import Site
@@ -45,15 +51,28 @@ def stage_climb(prospect: Prospect, now: datetime, tell: Listener) -> Plan:
     try:
         private_folder(work)
         carried = begin_carrying(site, prospect.survey, route.leg)
-        rungs = []
+        rungs: list[RungPlan] = []
+        staying: Staying | None = None
         for number, rung in enumerate(route.leg, start=1):
             tell(Progress(f"make {rung.to_version} ready", number, len(route.leg), Unit.FILES))
             staged = work / f"staged-{number}-{rung.to_version}"
-            data = stage_rung(rung, staged, carried)
-            expected = staged_entries(take_manifest(staged), data)
-            write_listing(folder / f"expected-{number}.jsonl", in_order(expected))
-            sheet = rung.release.sheet
-            _keep_migrations(migrations_folder(folder, number), staged, rung.release.archive.parent, sheet.migrations)
+            sheet, own_folder = rung.release.sheet, ""
+            if site.record.placement == "exchange":
+                data = stage_rung(rung, staged, carried)
+                expected = in_order(staged_entries(take_manifest(staged), data))
+                write_listing(folder / f"expected-{number}.jsonl", expected)
+            else:
+                staying = staying or begin_staying(carried, prospect.releases)
+                data = staying.data
+                if site.record.placement == "overlay":
+                    stage_overlay(rung, number, staged, folder, staying)
+                    write_listing(folder / f"expected-{number}.jsonl", expected_overlay(folder, number))
+                else:
+                    own_folder = stage_pointer(rung, number, staged, folder, staying)
+            if own_folder:
+                keep_sources(folder, number, rung.release)
+            else:
+                keep_migrations(folder, number, staged, rung.release)
             rungs.append(
                 RungPlan(
                     number=number,
@@ -66,6 +85,8 @@ def stage_climb(prospect: Prospect, now: datetime, tell: Listener) -> Plan:
                     data=data,
                     renamed=renamed_paths(site, carried),
                     sheet=sheet.model_dump(mode="json", by_alias=True),
+                    folder=own_folder,
+                    runtime=choose_runtime(rung, prospect.survey.runtimes) if own_folder else "",
                 )
             )
         os.sync()  # the staged trees must be whole on disk before one of them becomes the site
@@ -132,19 +153,6 @@ def _beyond(prospect: Prospect) -> Beyond | None:
         return None
     wishes = prospect.wishes
     return Beyond(str(prospect.route.target), landing.instructions, wishes.previews, wishes.withdrawn)
-
-
-def _keep_migrations(folder: Path, staged: Path, beside: Path, migrations: Sequence[Migration]) -> None:
-    """Copy the migration files out of the tree, which will be in use by the time that they are applied."""
-    for migration in migrations:
-        for file in migration.files:
-            source = next((one for one in (staged / file, beside / file) if nolinks.is_there(one)), None)
-            if source is None:
-                raise missing_file(migration, file)
-            target = folder / file
-            private_folder(target.parent)
-            with os.fdopen(nolinks.open_regular(source), "rb") as stream:
-                write_whole(target, stream.read())
 
 
 def stable_manifest(site: Site, manifest: Manifest) -> Manifest:

@@ -75,8 +75,8 @@ def stage_rung(rung: Rung, staged: Path, carried: Carried) -> tuple[tuple[str, s
     carried.step_on(sheet)
     data = _make_way_for_data(site, staged, before, carried.where)
     kept = _put_own_files(staged, carried)
-    kept |= _put_settings(staged, str(rung.to_version), carried)
-    _set_rights(staged, carried, kept)
+    kept |= put_settings(staged, str(rung.to_version), carried)
+    set_rights(staged, carried, kept)
     return data
 
 
@@ -114,7 +114,7 @@ def _put_own_files(staged: Path, carried: Carried) -> set[str]:
     return placed
 
 
-def _put_settings(staged: Path, version: str, carried: Carried) -> set[str]:
+def put_settings(staged: Path, version: str, carried: Carried) -> set[str]:
     """Write the site's settings, changed as was decided, with owner, mode and time of the site's file."""
     placed: set[str] = set()
     for spec in carried.site.record.keep.settings:
@@ -137,7 +137,7 @@ def _put_settings(staged: Path, version: str, carried: Carried) -> set[str]:
     return placed
 
 
-def _set_rights(staged: Path, carried: Carried, kept: set[str]) -> None:
+def set_rights(staged: Path, carried: Carried, kept: set[str]) -> None:
     """Give every entry that was there before its owner and mode from then, and new ones their surroundings'."""
     site = carried.site
     old = {carried.where(path): entry for path, entry in carried.survey.manifest.items()}

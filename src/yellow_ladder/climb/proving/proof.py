@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
@@ -30,6 +31,7 @@ from yellow_ladder.climb.proving.inventory import (
     write_inventory,
 )
 from yellow_ladder.climb.proving.price import as_left, drop_scratch, see_room
+from yellow_ladder.climb.record.commands import written_by_commands
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.running.run import Run
 from yellow_ladder.database.kept import connections_kept
@@ -46,6 +48,7 @@ from yellow_ladder.settings.judge import SettingsVerdict, judge_settings
 from yellow_ladder.survey.questions import ask_question
 from yellow_ladder.survey.records import ProbeAnswer
 from yellow_ladder.survey.versions import judge_versions
+from yellow_ladder.words import count_of
 
 PROOF_NAME = "proof.json"
 
@@ -269,17 +272,22 @@ def _judge_files(
     moves = data_folders_after(run.plan)
     folders = list(moves.values())
     logs = [_after(path, moves) for path in run.site.record.keep.logs]
+    written = written_by_commands(run.plan)
+    counts: Counter[str] = Counter()
     faults, remarks = [], []
     for one, expected, _ in sorted(differences, key=lambda found: found[0].path):
         if one.change is FileChange.ADDED and within(one.path, folders):
             remarks.append(f"new in a data folder: {one.path}")
         elif within(one.path, logs) and _has_only_grown(run.site.root / one.path, expected):
             remarks.append(f"log {one.path}: has grown; its beginning is the same")
+        elif within(one.path, written):
+            counts[next(name for path, name in written.items() if within(one.path, [path]))] += 1
         elif expected is not None and expected.kind is Kind.FOLDER and one.change is FileChange.CONTENT:
             faults.append(f"file {one.path}: is not a folder any more")
         else:
             faults.append(f"file {one.path}: {_FILE_WORDS[one.change]}")
-    return faults, remarks
+    by_commands = [f"written by the command `{name}`: {count_of(many, 'file')}" for name, many in counts.items()]
+    return faults, [*remarks, *by_commands]
 
 
 def _after(path: str, moves: Mapping[str, str]) -> str:

@@ -22,13 +22,15 @@ _MAY_CHANGE = re.compile(
     r"|databases\.[^.]+\.(volatile|password_env|password_file|lock_wait_s)\b"
     r"|versions\.served\b|versions\.\w+\.\d+\.within_s\b"
     r"|environment\.(files|values|path)\b"
+    r"|commands\.[^.]+\.(run|folder|environment|as_user|within_s|silent_s|answers|terminal|exit_codes|failed|warned|done|twice)\b"
+    r"|run_as\b"
     r"|maintenance\.(message|close|open|as_user|closed)\b"
     r"|(runtime|tools\.[^.]+)\.within_s\b"
     r"|checks\b|on_failure\b|settle\b"
 )
 IN_WORDS = (
     "services (commands, account, readiness, ports, limits), databases (volatile, where the password is, lock_wait_s),"
-    " [environment],"
+    " [environment], [[commands]] but for their points, run_as,"
     " served versions, [[checks]], maintenance but for its flag, on_failure, [settle]"
 )
 

@@ -24,7 +24,10 @@ FORMAT = 2
 
 @dataclass(frozen=True, slots=True)
 class RungPlan:
-    """One rung: the staged tree (and the mark that proves it), what is moved into it, what is migrated."""
+    """One rung: the staged tree (and the mark that proves it), what is moved into it, what is migrated.
+
+    `folder` is the tree path of a release that has a folder of its own, and `runtime` the program it is built with.
+    """
 
     number: int
     from_version: str
@@ -36,6 +39,8 @@ class RungPlan:
     data: tuple[tuple[str, str], ...]  # (path before this rung, path after it) of each data folder
     renamed: Mapping[str, str]  # paths in the site file that have moved by the end of this rung
     sheet: Mapping[str, Any]
+    folder: str = ""
+    runtime: str = ""
 
     @property
     def parsed(self) -> ReleaseSheet:
@@ -149,6 +154,14 @@ class Plan:
     def expected(self, rung: RungPlan) -> Manifest:
         """The staged tree of a rung as it was made ready."""
         return Listing.opened(self.folder / f"expected-{rung.number}.jsonl")
+
+    def coming(self, rung: RungPlan) -> Manifest:
+        """What a rung puts into a tree that stays where it is."""
+        return Listing.opened(self.folder / f"coming-{rung.number}.jsonl")
+
+    def going(self, rung: RungPlan) -> list[str]:
+        """What a rung takes out of such a tree: files of the release before that it has no more."""
+        return list(json.loads((self.folder / f"going-{rung.number}.json").read_bytes()))
 
     def digest(self) -> str:
         """SHA-256 of the plan file: the journal's first link."""

@@ -25,6 +25,10 @@ class StepKind(StrEnum):
     COPY = "copy"
     PLACE = "rung-place"
     MIGRATE = "rung-migrate"
+    MIGRATE_BY_COMMAND = "rung-migrate-command"
+    MIGRATE_BY_START = "rung-migrate-start"
+    COMMAND = "command"
+    BUILD = "build"
     CHECK_RUNG = "rung-check"
     LET_IN = "let-in"
     START = "start"
@@ -42,6 +46,7 @@ class StepKind(StrEnum):
     BACK_DATABASE = "back-database"
     BACK_SITE_FILE = "back-site-file"
     BACK_LET_IN = "back-let-in"
+    BACK_COMMAND = "back-command"
     BACK_START = "back-start"
     BACK_PROVE = "back-prove"
     BACK_OPEN = "back-open"
@@ -51,7 +56,8 @@ class StepKind(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class StepName:
-    """One step of a climb: its kind, and what it is about: a service, a database, a place for copies, a rung's number.
+    """One step of a climb: its kind, and what it is about: a service, a database, a place for copies, a rung's number,
+    a command.
 
     As text, in the journal, `close` or `stop:web`.
     """

@@ -48,7 +48,12 @@ class Run:
     def tell(self, event: Event) -> None:
         """Pass an event on; progress is also where a long step can be stopped, since steps may be repeated."""
         self.listen(event)
-        if isinstance(event, Progress) and self.is_interrupted():
+        if isinstance(event, Progress):
+            self.look_on()
+
+    def look_on(self) -> None:
+        """Raise StoppedPartWay where somebody asked to stop: for long work that tells no progress."""
+        if self.is_interrupted():
             raise stopped(self)
 
     def standing(self) -> Standing:
@@ -77,13 +82,15 @@ class Step:
     """One repeatable piece of work. `do` returns facts for the journal; `summary` in them is shown to people.
 
     A step that does not touch the site reads it, or writes into the state folder only: as long as no other has begun,
-    there is nothing to go back from.
+    there is nothing to go back from. One that may not be done `twice` and was under way at a kill has failed: whether
+    it had done its work is not guessed.
     """
 
     name: StepName
     title: str
     do: Callable[[Run], Facts]
     touches_site: bool = True
+    twice: bool = True
 
 
 Work = Callable[[Run], Facts]
@@ -103,13 +110,16 @@ def run_steps(run: Run, steps: Sequence[Step]) -> None:
 
     Raises StepTrouble when a step fails and StoppedPartWay when somebody asked to stop; both leave the journal whole.
     """
-    done = run.standing().done
+    standing = run.standing()
+    done, begun = standing.done, standing.begun
     for number, step in enumerate(steps, start=1):
         if step.name in done:
             continue
         if run.is_interrupted():
             raise stopped(run)
         name = str(step.name)
+        if not step.twice and step.name in begun:
+            raise _not_again(run, step)
         run.note(What.BEGIN, name)
         run.listen(StepStarted(name, step.title, number, len(steps)))
         started = time.monotonic()
@@ -127,6 +137,16 @@ def run_steps(run: Run, steps: Sequence[Step]) -> None:
         took_s = time.monotonic() - started
         run.note(What.DONE, name, {**facts, "took_s": round(took_s, 3)})
         run.listen(StepDone(name, step.title, took_s, facts))
+
+
+def _not_again(run: Run, step: Step) -> StepTrouble:
+    """A step that was begun, did not end, and may not be begun again."""
+    text = f"`{step.title}` was begun before and did not end, and may not be run twice"
+    remedy = "see in the climb's folder `output` how far it came; where it may be run again, say twice = true"
+    problem = Problem("command-under-way", text, remedy, str(step.name))
+    run.note(What.FAILED, str(step.name), {"reason": text, "code": problem.code})
+    run.listen(StepFailed(str(step.name), step.title, text))
+    return StepTrouble(step, [problem])
 
 
 def _from_system(fault: OSError) -> Problem:

@@ -8,7 +8,7 @@ from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.record.standing import Standing
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Step
-from yellow_ladder.climb.steps.shared import let_in_steps, rest_step, start_steps, stop_steps
+from yellow_ladder.climb.steps.shared import command_steps, let_in_steps, rest_step, start_steps, stop_steps
 from yellow_ladder.climb.works.door import close_part_way, open_up
 from yellow_ladder.climb.works.going_back import (
     keep_what_is_newer,
@@ -20,6 +20,7 @@ from yellow_ladder.climb.works.going_back import (
 from yellow_ladder.climb.works.proofs import prove_back
 from yellow_ladder.climb.works.sitefile import follow_back
 from yellow_ladder.climb.works.tidying import tidy_back
+from yellow_ladder.release.commands import Point
 
 
 def steps_down(plan: Plan, standing: Standing) -> list[Step]:
@@ -57,4 +58,5 @@ def _restoring(plan: Plan, standing: Standing) -> Iterator[Step]:
     for spec in plan.site.record.databases:
         name = StepName(StepKind.BACK_DATABASE, spec.name)
         yield Step(name, f"restore the database {spec.name}", restore_database(spec.name))
+    yield from command_steps(plan, Point.GOING_BACK)
     yield Step(StepName(StepKind.BACK_SITE_FILE), "give the site file its old paths", follow_back)

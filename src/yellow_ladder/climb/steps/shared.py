@@ -2,10 +2,33 @@
 
 from __future__ import annotations
 
-from yellow_ladder.climb.record.plan import Plan
+from yellow_ladder.climb.record.commands import commands_at
+from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Step
+from yellow_ladder.climb.works.commands import command
 from yellow_ladder.climb.works.services import come_to_rest, let_in, start_service, stop_service
+from yellow_ladder.release.commands import Point
+
+# Here the services are stopped and others are kept out of the databases.
+_AT_REST = (
+    Point.CLOSED, Point.PLACED, Point.BEFORE_MIGRATIONS, Point.AFTER_MIGRATIONS, Point.BEFORE_START, Point.GOING_BACK,
+)  # fmt: skip
+
+
+def command_steps(plan: Plan, at: Point, rung: RungPlan | None = None) -> list[Step]:
+    """Run the commands of one point. What is run before the site closes changes nothing that is gone back from."""
+    kind = StepKind.BACK_COMMAND if at is Point.GOING_BACK else StepKind.COMMAND
+    return [
+        Step(
+            StepName(kind, one.of),
+            f"run `{one.name}`",
+            command(one, at_rest=at in _AT_REST),
+            touches_site=at is not Point.BEFORE_CLOSE,
+            twice=one.keys.twice,
+        )
+        for one in commands_at(plan, at, rung)
+    ]
 
 
 def stop_steps(plan: Plan, kind: StepKind) -> list[Step]:

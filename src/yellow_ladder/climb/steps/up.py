@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from yellow_ladder.climb.record.plan import Plan
+from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Step, Work
-from yellow_ladder.climb.steps.shared import let_in_steps, rest_step, start_steps, stop_steps
+from yellow_ladder.climb.steps.shared import command_steps, let_in_steps, rest_step, start_steps, stop_steps
 from yellow_ladder.climb.works.backing_up import back_up, back_up_files, copy_first, read_backup_back, take_inventory
+from yellow_ladder.climb.works.building import build
+from yellow_ladder.climb.works.by_start import migrate_by_start
 from yellow_ladder.climb.works.clones import clone
+from yellow_ladder.climb.works.commands import migrate_by_command
 from yellow_ladder.climb.works.copies import copy_after, copy_to
 from yellow_ladder.climb.works.door import close, open_up
 from yellow_ladder.climb.works.looking import look_again
@@ -17,6 +20,8 @@ from yellow_ladder.climb.works.proofs import prove_all
 from yellow_ladder.climb.works.rungs import check_rung, migrate, place
 from yellow_ladder.climb.works.sitefile import follow
 from yellow_ladder.climb.works.tidying import tidy
+from yellow_ladder.release.commands import Point
+from yellow_ladder.release.sheet import Migration
 
 
 def steps_up(plan: Plan) -> list[Step]:
@@ -31,7 +36,12 @@ def _reads(kind: StepKind, title: str, do: Work, of: str = "") -> Step:
 
 def _steps_before(plan: Plan) -> list[Step]:
     """While the site still serves."""
-    steps = [_reads(StepKind.LOOK_AGAIN, "check that nothing changed since the plan", look_again)]
+    steps = [
+        _reads(StepKind.BUILD, f"make {rung.to_version} in {rung.folder}", build(rung), str(rung.number))
+        for rung in plan.rungs
+        if rung.folder
+    ]
+    steps.append(_reads(StepKind.LOOK_AGAIN, "check that nothing changed since the plan", look_again))
     if plan.first_copy:
         steps.append(_reads(StepKind.FIRST_COPY, "copy the files while the site serves", copy_first))
     return steps
@@ -42,6 +52,7 @@ def _window_begins(plan: Plan) -> list[Step]:
     databases = [spec.name for spec in plan.site.record.databases]
     cloned = [way.database for way in plan.ways_back if way.clone]
     return [
+        *command_steps(plan, Point.BEFORE_CLOSE),
         Step(StepName(StepKind.CLOSE), "close the site to its users", close),
         *stop_steps(plan, StepKind.STOP),
         rest_step(StepKind.AT_REST),
@@ -55,6 +66,7 @@ def _window_begins(plan: Plan) -> list[Step]:
         _reads(StepKind.BEFORE, "record all data as it is now", take_inventory),
         *(Step(StepName(StepKind.CLONE, name), f"clone the database {name}", clone(name)) for name in cloned),
         *_copies(plan, "before"),
+        *command_steps(plan, Point.CLOSED),
     ]
 
 
@@ -63,19 +75,54 @@ def _climbing(plan: Plan) -> Iterator[Step]:
     for rung in plan.rungs:
         version, of = rung.to_version, str(rung.number)
         yield Step(StepName(StepKind.PLACE, of), f"put {version} in place", place(rung))
-        if rung.migrations:
-            yield Step(StepName(StepKind.MIGRATE, of), f"migrate the database to {version}", migrate(rung))
+        yield from command_steps(plan, Point.PLACED, rung)
+        yield from command_steps(plan, Point.BEFORE_MIGRATIONS, rung)
+        yield from _migrating(rung)
+        yield from command_steps(plan, Point.AFTER_MIGRATIONS, rung)
         yield _reads(StepKind.CHECK_RUNG, f"check that {version} is in place", check_rung(rung), of)
+
+
+def _migrating(rung: RungPlan) -> Iterator[Step]:
+    """Migrations in the order of the sheet; files that follow one another are one step, since each is applied once."""
+    version, files = rung.to_version, list[Migration]()
+    groups = 0
+
+    def applied() -> Iterator[Step]:
+        nonlocal groups
+        if files:
+            of = str(rung.number) if not groups else f"{rung.number}.{groups + 1}"
+            groups += 1
+            name = StepName(StepKind.MIGRATE, of)
+            yield Step(name, f"migrate the database to {version}", migrate(rung, tuple(files)))
+            files.clear()
+
+    for one in rung.migrations:
+        if one.file:
+            files.append(one)
+            continue
+        yield from applied()
+        of = f"{rung.number}/{one.id}"
+        if one.command is not None:
+            name = StepName(StepKind.MIGRATE_BY_COMMAND, of)
+            twice = one.command.twice
+            yield Step(name, f"migrate to {version}: {one.id}", migrate_by_command(rung, one), twice=twice)
+        else:
+            name = StepName(StepKind.MIGRATE_BY_START, of)
+            yield Step(name, f"start {version} so that it migrates: {one.id}", migrate_by_start(rung, one))
+    yield from applied()
 
 
 def _window_ends(plan: Plan) -> list[Step]:
     """The new version starts, is compared with before, and is opened."""
     return [
+        *command_steps(plan, Point.BEFORE_START),
         *let_in_steps(plan, StepKind.LET_IN),
         *start_steps(plan, StepKind.START),
+        *command_steps(plan, Point.STARTED),
         _reads(StepKind.PROVE, "compare all data and files with before", prove_all),
         Step(StepName(StepKind.SITE_FILE), "follow moved paths in the site file", follow),
         Step(StepName(StepKind.OPEN), "open the site to its users", open_up),
+        *command_steps(plan, Point.OPENED),
         *_copies(plan, "after"),
         Step(StepName(StepKind.TIDY), "remove what is no longer needed", tidy),
     ]

@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import asdict
 
 from yellow_ladder.climb.placing.kinds import placement_of
 from yellow_ladder.climb.proving.inventory import ask_probes
+from yellow_ladder.climb.record.commands import written_by_commands
 from yellow_ladder.climb.record.plan import RungPlan, migrations_folder
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.climb.works.door import close_site, close_tree
 from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.files.entry import within
 from yellow_ladder.files.listing import Chosen
 from yellow_ladder.files.manifest import compare_manifests, count_files, take_manifest
 from yellow_ladder.migrations.apply import apply_scripts, read_scripts
+from yellow_ladder.release.sheet import Migration
 from yellow_ladder.survey.versions import judge_versions
 
 
@@ -27,12 +31,12 @@ def place(rung: RungPlan) -> Work:
     return do
 
 
-def migrate(rung: RungPlan) -> Work:
-    """The work of applying a release's migrations, each once."""
+def migrate(rung: RungPlan, migrations: Sequence[Migration]) -> Work:
+    """The work of applying a release's SQL files, each once."""
 
     def do(run: Run) -> Facts:
         databases = run.site.databases()
-        scripts = read_scripts(rung.migrations, [migrations_folder(run.plan.folder, rung.number)], databases)
+        scripts = read_scripts(migrations, [migrations_folder(run.plan.folder, rung.number)], databases)
         done = apply_scripts(databases, scripts, rung.to_version, run.stamp())
         return {"migrations": list(done), "applied_now": sum(done.values())}
 
@@ -47,7 +51,9 @@ def check_rung(rung: RungPlan) -> Work:
         skip = run.plan.site_at(rung).skipped()
         found = take_manifest(run.site.root, lambda path: skip(path) or path in folders, known=expected)
         wanted = Chosen(expected, lambda path: not skip(path))
-        differences = compare_manifests(wanted, found)
+        # What a command said that it writes is its own; the proof counts it.
+        theirs = written_by_commands(run.plan, rung)
+        differences = [one for one in compare_manifests(wanted, found) if not within(one.path, theirs)]
         if differences:
             first = differences[0]
             text = (

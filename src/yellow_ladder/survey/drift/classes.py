@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import stat
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -16,6 +16,15 @@ from yellow_ladder.site.records import Keep
 from yellow_ladder.survey.drift.reference import Contents, Reference
 
 _KEPT_KINDS = ("keys", "licences", "assets", "addons")
+
+
+Stays = Callable[[str], bool]
+"""Whether a file that is not the release's stays where it is when a release comes."""
+
+
+def stays_nowhere(_path: str) -> bool:
+    """Every file goes with the tree that is exchanged."""
+    return False
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,7 +75,9 @@ class AsReleased:
     data_bytes: int = 0
 
 
-def sift(tree: Tree, reference: Reference | None, keep: Keep) -> tuple[dict[str, Entry], AsReleased, tuple[int, int]]:
+def sift(
+    tree: Tree, reference: Reference | None, keep: Keep, stays: Stays = stays_nowhere
+) -> tuple[dict[str, Entry], AsReleased, tuple[int, int]]:
     """Sort out in one pass what is as released and owned as usual, and all that lies in data folders.
 
     Returns the entries that are left to be sorted one by one, what is as released, and the usual owner. Of a large
@@ -89,6 +100,11 @@ def sift(tree: Tree, reference: Reference | None, keep: Keep) -> tuple[dict[str,
         for row in rows:
             path = prefix + row[0]
             wanted = known.get(path) if is_plain and row[10] else None
+            if is_plain and wanted is None and path not in known and stays(path):
+                is_file = not stat.S_ISDIR(row[1])
+                as_released.data_files += is_file
+                as_released.data_bytes += row[4] if is_file else 0
+                continue
             if wanted is not None and wanted.what == row[10] and _has_usual_rights(row, wanted, usual):
                 as_released.paths.add(path)
             else:
@@ -109,6 +125,7 @@ def classify(
     keep: Keep,
     usual: tuple[int, int],
     as_released: AsReleased,
+    stays: Stays = stays_nowhere,
 ) -> FileClasses:
     """Sort every file and link that is not as released. Left-over files are among the added: see `with_leftovers`."""
     known: Contents = reference.contents if reference else {}
@@ -118,7 +135,7 @@ def classify(
     kept: dict[str, list[str]] = {}
     data_files, data_bytes = as_released.data_files, as_released.data_bytes
     for path, entry in manifest.items():
-        if within(path, keep.data_paths):
+        if within(path, keep.data_paths) or (path not in known and stays(path) and not kind_kept(path, keep)):
             is_file = entry.kind is not Kind.FOLDER
             data_files, data_bytes = data_files + is_file, data_bytes + entry.size
             continue

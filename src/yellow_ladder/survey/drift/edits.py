@@ -25,11 +25,14 @@ class Edit:
     trouble: str = ""
 
 
-def read_edits(root: Path, release: Release, edited: Collection[str]) -> list[Edit]:
-    """Differences of edited files to the package; raises BadInput for a package that cannot be read."""
+def read_edits(root: Path, release: Release, edited: Collection[str], folder: str = "") -> list[Edit]:
+    """Differences of edited files to the package, which is installed in a `folder` below root; raises BadInput for a
+    package that cannot be read.
+    """
     wanted = sorted(edited)[:MOST_FILES]
-    originals = dict(_members(release, wanted))
-    return [_edit(root, path, originals.get(path)) for path in wanted]
+    start = len(folder) + 1 if folder else 0
+    originals = dict(_members(release, [path[start:] for path in wanted]))
+    return [_edit(root, path, originals.get(path[start:])) for path in wanted]
 
 
 def _members(release: Release, wanted: Collection[str]) -> Iterator[tuple[str, bytes]]:

@@ -7,11 +7,20 @@ import json
 from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass, field
 
-from yellow_ladder.files.entry import Manifest
+from yellow_ladder.errors import BadInput
+from yellow_ladder.files.entry import Manifest, within
 from yellow_ladder.files.tree import Memory, Tree, look_at_tree, remember
 from yellow_ladder.release.source import Release
 from yellow_ladder.site.site import Site
-from yellow_ladder.survey.drift.classes import FileClasses, classify, explain_leftovers, sift, with_leftovers
+from yellow_ladder.survey.drift.classes import (
+    FileClasses,
+    Stays,
+    classify,
+    explain_leftovers,
+    sift,
+    stays_nowhere,
+    with_leftovers,
+)
 from yellow_ladder.survey.drift.reference import Reference, older_contents
 
 _RULES = 3  # counted up whenever files are sorted by other rules, so that nothing remembered stands for them
@@ -52,7 +61,9 @@ def look_at_files(
         memory.close()
         memory = Memory(memory_folder, memory.key)
     tree = look_at_tree(site.root, rules, memory)
-    key = _digest([_RULES, reference_key, site.record.keep.model_dump(mode="json"), [str(o.version) for o in older]])
+    way = [site.record.placement, _release_path(site)]
+    keep = site.record.keep.model_dump(mode="json")
+    key = _digest([_RULES, reference_key, way, keep, [str(o.version) for o in older]])
     files = SiteFiles(tree, FileClasses())
     if tree.is_as_remembered and memory.result_key == key and memory.result is not None:
         try:
@@ -67,12 +78,34 @@ def look_at_files(
 
 def _sorted_anew(site: Site, files: SiteFiles, reference: Reference | None, older: Sequence[Release]) -> FileClasses:
     keep = site.record.keep
-    left, as_released, usual = sift(files.tree, reference, keep)
-    classes = classify(left, reference, keep, usual, as_released)
+    if reference is not None:
+        reference = reference.below(_release_path(site))
+    stays = _staying(site, reference)
+    left, as_released, usual = sift(files.tree, reference, keep, stays)
+    classes = classify(left, reference, keep, usual, as_released, stays)
     if not classes.unclaimed or not classes.release_known:
         return classes
     before = older_contents(older, site.state.memory, classes.unclaimed)
     return with_leftovers(classes, explain_leftovers(classes, left, before))
+
+
+def _release_path(site: Site) -> str:
+    """Where below root the release lies; a link gone astray leads to no release, and a check says so."""
+    try:
+        return site.release_path
+    except BadInput:
+        return ""
+
+
+def _staying(site: Site, reference: Reference | None) -> Stays:
+    """Which files stay where they are when a release comes, whosever they are: with an exchange of the tree, none."""
+    placement, known = site.record.placement, reference.contents if reference else {}
+    if placement == "overlay":
+        return lambda path: path not in known
+    if placement == "pointer":
+        folder = [_release_path(site)] if reference is not None else []
+        return lambda path: not within(path, folder)
+    return stays_nowhere
 
 
 def _digest(what: object) -> str:

@@ -26,6 +26,18 @@ class Reference:
     contents: Contents
     is_package: bool
 
+    def below(self, folder: str) -> Reference:
+        """The same files where they are installed: below `folder`, or in root itself where that is empty.
+
+        What was recorded in an installation has its whole paths already, and more than the release's.
+        """
+        if not folder:
+            return self
+        if not self.is_package:
+            inside = {path: one for path, one in self.contents.items() if path.startswith(f"{folder}/")}
+            return Reference(self.name, inside, self.is_package)
+        return Reference(self.name, {f"{folder}/{path}": one for path, one in self.contents.items()}, self.is_package)
+
 
 def package_contents(release: Release, memory: Path) -> dict[str, Content]:
     """What a package holds, read once and remembered; raises BadInput for a package that is refused."""
@@ -66,7 +78,7 @@ def older_contents(
     for number, release in enumerate(older):
         for path in paths.intersection(release.sheet.files.dropped):
             found.setdefault(path, {})[f"before {release.version}"] = ""
-        if number >= at_most or not release.archive.is_file():
+        if number >= at_most or release.is_built or not release.archive.is_file():
             continue
         with contextlib.suppress(Exception):  # a broken old package is the source's trouble, told elsewhere
             contents = package_contents(release, memory)

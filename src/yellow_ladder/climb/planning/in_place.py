@@ -1,0 +1,176 @@
+"""Makes ready what comes into a tree that stays where it is: a release's own files, or a link and settings alone."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from yellow_ladder import nolinks
+from yellow_ladder.climb.planning.staging import CARRIED_KINDS, Carried, put_settings, set_rights
+from yellow_ladder.durable import write_json
+from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.files.archives.unpack import unpack_archive
+from yellow_ladder.files.copying import remove_entry
+from yellow_ladder.files.entry import Entry, Kind, Manifest, within
+from yellow_ladder.files.listing import Chosen, Listing, in_order, side_by_side, write_listing
+from yellow_ladder.files.manifest import take_manifest
+from yellow_ladder.release.source import Releases
+from yellow_ladder.release.versions import Version
+from yellow_ladder.route import Rung
+from yellow_ladder.site.pointer import folder_for, turned
+from yellow_ladder.site.records import Pointer
+from yellow_ladder.survey.drift.reference import package_contents
+
+Pairs = tuple[tuple[str, str], ...]
+
+
+@dataclass(slots=True)
+class Staying:
+    """What goes from rung to rung of a tree that stays: how it stands by now, and what of it is the release's."""
+
+    carried: Carried
+    base: Manifest
+    theirs: Collection[str] = ()
+    link: str = ""
+    release: str = ""
+    data: Pairs = field(default=())
+
+
+def begin_staying(carried: Carried, releases: Releases) -> Staying:
+    """Start with the tree as it is; raises AnswerNo where it is not known which files of it are the release's."""
+    site = carried.site
+    folders = [path for path in site.record.keep.data_paths if nolinks.is_there(site.root / path)]
+    release = site.release_path
+    base = Chosen(carried.survey.manifest, lambda path: not within(path, [*folders, release] if release else folders))
+    staying = Staying(carried, base, data=tuple((one, one) for one in folders), release=release)
+    if site.record.pointing is not None:
+        staying.link = nolinks.target_of(site.root / site.record.pointing.link)
+    else:
+        version = carried.survey.version
+        installed = releases.of(version) if version else None
+        if installed is None or installed.is_built or not installed.archive.is_file():
+            text = f"nothing tells which files of {site.root} are those of {version}: its package is not at hand"
+            remedy = f"put the archive of {version} into {releases.source}"
+            raise AnswerNo(Problem("release-unknown", text, remedy, str(site.root)))
+        staying.theirs = set(package_contents(installed, site.state.memory))
+    return staying
+
+
+def stage_overlay(rung: Rung, number: int, staged: Path, folder: Path, staying: Staying) -> None:
+    """Unpack a release into the new folder `staged`, without what the site has of its own in its places, and with its
+    settings; what it changes is left there. Writes what comes, what goes and what will be into `folder`.
+    """
+    carried = staying.carried
+    site, sheet = carried.site, rung.release.sheet
+    remove_entry(staged)  # a kill may have left a part of it
+    nolinks.make_folder(staged, 0o700)
+    unpack_archive(rung.release.archive, staged, rung.release.limits, sheet.archive.top)
+    carried.step_on(sheet)
+    keep = site.record.keep
+    own = [path for kind in CARRIED_KINDS for path in getattr(keep, kind)]
+    for path in [*keep.data_paths, *keep.shared_with, *(one for one in own if nolinks.is_there(site.root / one))]:
+        remove_entry(staged / path)
+    kept = put_settings(staged, str(rung.to_version), carried)
+    set_rights(staged, carried, kept)
+    release = take_manifest(staged)
+    theirs = {one.path for one in in_order(release) if one.kind is not Kind.FOLDER}
+    named = [*(one.file for one in keep.settings), *own, *keep.data_paths, *keep.shared_with]
+    gone = [path for path in sorted(set(staying.theirs) - theirs) if not within(path, named)]
+    gone += [one.file for one in keep.settings if carried.where(one.file) != one.file and number == 1]
+    _write_down(number, staged, folder, staying, gone)
+    staying.theirs = theirs
+
+
+def stage_pointer(rung: Rung, number: int, staged: Path, folder: Path, staying: Staying) -> str:
+    """Make the turned link and the settings ready; returns the tree path where the release itself will be made.
+
+    Raises AnswerNo where something lies there already.
+    """
+    carried, site = staying.carried, staying.carried.site
+    pointing = site.record.pointing or Pointer()
+    remove_entry(staged)
+    nolinks.make_folder(staged, 0o700)
+    path = folder_for(pointing, str(rung.to_version))
+    if nolinks.is_there(site.root / path):
+        text = f"{site.root / path} is there already, and {rung.to_version} is to be made there"
+        raise AnswerNo(Problem("release-there", text, "see what it is; rename or remove it", str(site.root / path)))
+    staying.link = turned(staying.link, staying.release, path)
+    nolinks.make_folders((staged / pointing.link).parent)
+    nolinks.make_link(staged / pointing.link, staying.link)
+    staying.release = path
+    kept = put_settings(staged, str(rung.to_version), carried)
+    set_rights(staged, carried, kept)
+    _write_down(number, staged, folder, staying, [])
+    return path
+
+
+def _write_down(number: int, staged: Path, folder: Path, staying: Staying, gone: list[str]) -> None:
+    """Leave in `staged` only what changes something, and write down what comes, what goes, and what will be."""
+    base = staying.base
+    coming = []
+    for one in in_order(take_manifest(staged)):
+        there = base.get(one.path)
+        if there is not None and (one.kind is there.kind is Kind.FOLDER or _is_same(there, one)):
+            if one.kind is not Kind.FOLDER:
+                remove_entry(staged / one.path)
+            continue
+        coming.append(one)
+    write_listing(folder / f"coming-{number}.jsonl", coming)
+    write_json(folder / f"going-{number}.json", [path for path in gone if path in base])
+    after = folder / f"around-{number}.jsonl"
+    write_listing(after, _after(base, Listing.opened(folder / f"coming-{number}.jsonl"), gone))
+    staying.base = Listing.opened(after)
+
+
+def _is_same(old: Entry, new: Entry) -> bool:
+    return old.same_content(new) and old.same_rights(new)
+
+
+def _after(base: Manifest, coming: Manifest, gone: Iterable[str]) -> Iterator[Entry]:
+    """The tree when all has come and gone; folders that are left empty by that are gone as well."""
+    left = set(gone)
+    emptied = _emptied(base, coming, left)
+    for old, new in side_by_side(base, coming):
+        if new is not None:
+            yield new
+        elif old is not None and old.path not in left and old.path not in emptied:
+            yield old
+
+
+def _emptied(base: Manifest, coming: Manifest, gone: set[str]) -> set[str]:
+    """Folders above what went that hold nothing by then."""
+    above = {"/".join(parts[:end]) for path in gone for parts in [path.split("/")] for end in range(1, len(parts))}
+    if not above:
+        return set()
+    held = {path for path in above if path in coming}
+    for entry in in_order(base):
+        if entry.path in gone or (entry.kind is Kind.FOLDER and entry.path in above):
+            continue
+        parts = entry.path.split("/")
+        held |= above.intersection("/".join(parts[:end]) for end in range(1, len(parts)))
+    return above - held
+
+
+def expected_overlay(folder: Path, number: int) -> Iterator[Entry]:
+    """What will be when a rung is done, of a release without a folder of its own."""
+    return Listing.opened(folder / f"around-{number}.jsonl").entries()
+
+
+def choose_runtime(rung: Rung, versions: Iterable[tuple[str, str]]) -> str:
+    """The program of the first runtime that a release can be built with, of (program, version); empty where it needs
+    none. Raises AnswerNo where none fits.
+    """
+    wanted = rung.release.sheet.needs.runtime
+    found = list(versions)
+    for program, says in found:
+        try:
+            if not wanted or Version(says).is_in(wanted):
+                return program
+        except ValueError:
+            continue
+    if not wanted or not found:
+        return ""
+    have = ", ".join(f"{program} is {says or 'silent'}" for program, says in found)
+    text = f"{rung.to_version} needs the runtime {wanted}, and none of [[runtimes]] is that: {have}"
+    raise AnswerNo(Problem("no-runtime", text, "install one that is, and name it under [[runtimes]]"))

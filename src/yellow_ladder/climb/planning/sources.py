@@ -1,0 +1,56 @@
+"""Keeps the files that a release is made and migrated with: their own places will be in use by then."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from pathlib import Path
+
+from yellow_ladder import nolinks
+from yellow_ladder.climb.record.plan import migrations_folder
+from yellow_ladder.durable import private_folder, write_whole
+from yellow_ladder.errors import AnswerNo, BadInput, Problem
+from yellow_ladder.migrations.apply import missing_file
+from yellow_ladder.release.sheet import Migration
+from yellow_ladder.release.source import Release
+
+
+def sources_folder(folder: Path, number: int) -> Path:
+    """Where files of the release source that a rung is made with are kept."""
+    return folder / "sources" / str(number)
+
+
+def keep_sources(folder: Path, number: int, release: Release) -> None:
+    """Copy the files that building a release reads; raises BadInput for one that the source does not have."""
+    build = release.sheet.archive.build
+    for file in build.files if build else ():
+        source = release.archive.parent / file
+        if not source.is_file():
+            text = f"{release.version} is made with {file}, which is not beside its sheet in {source.parent}"
+            raise BadInput(Problem("source-missing", text, "put it there", str(source)))
+        _copy(source, sources_folder(folder, number) / file)
+
+
+def keep_migrations(folder: Path, number: int, tree: Path, release: Release) -> None:
+    """Copy the migration files of a release out of its `tree`, or from beside its archive; raises BadInput."""
+    keep_files_of(release.sheet.migrations, [tree, release.archive.parent], migrations_folder(folder, number))
+
+
+def keep_files_of(migrations: Sequence[Migration], places: Sequence[Path], target: Path) -> None:
+    """Copy migration files from the first of `places` that has each."""
+    for migration in migrations:
+        for file in migration.files:
+            source = next((one / file for one in places if nolinks.is_there(one / file)), None)
+            if source is None:
+                raise missing_file(migration, file)
+            _copy(source, target / file)
+
+
+def _copy(source: Path, target: Path) -> None:
+    private_folder(target.parent)
+    try:
+        with os.fdopen(nolinks.open_regular(source), "rb") as stream:
+            write_whole(target, stream.read())
+    except nolinks.LinkInTheWay as fault:
+        text = f"{source} is reached through a link"
+        raise AnswerNo(Problem("link-in-the-way", text, "put the file itself there", str(source))) from fault

@@ -1,0 +1,76 @@
+"""Which commands of releases and of the site a climb runs, and when; read from the frozen plan alone."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from yellow_ladder.climb.record.plan import Plan, RungPlan
+from yellow_ladder.release.commands import CommandKeys, Point
+from yellow_ladder.release.versions import Version
+
+OF_SITE = "the site"
+
+
+@dataclass(frozen=True, slots=True)
+class PlannedCommand:
+    """One command of a climb: whose it is (a version, or the site's own), at which rung, at which point."""
+
+    name: str
+    at: Point
+    rung: RungPlan
+    whose: str
+    keys: CommandKeys
+    as_user: str
+
+    @property
+    def of(self) -> str:
+        """What its step is about: no two of a climb are the same."""
+        whose = "site" if self.whose == OF_SITE else "release"
+        return f"{self.rung.number}/{self.at}/{whose}/{self.name}"
+
+    @property
+    def is_ours(self) -> bool:
+        """Whether the administrator wrote it, and not the vendor."""
+        return self.whose == OF_SITE
+
+
+def commands_of(plan: Plan) -> list[PlannedCommand]:
+    """Every command, from rung to rung; at each the release's come first."""
+    record, found = plan.site.record, list[PlannedCommand]()
+    for rung in plan.rungs:
+        found += [
+            PlannedCommand(one.name, one.at, rung, rung.to_version, one, record.run_as) for one in rung.parsed.commands
+        ]
+        version = Version(rung.to_version)
+        ends = {"first": rung is plan.rungs[0], "last": rung is plan.rungs[-1]}
+        found += [
+            PlannedCommand(one.name, one.at, rung, OF_SITE, one, one.as_user)
+            for one in record.commands
+            if one.is_for(version, **ends)
+        ]
+    return found
+
+
+def commands_at(plan: Plan, at: Point, rung: RungPlan | None = None) -> list[PlannedCommand]:
+    """Those of one point, of one rung where it is a rung's."""
+    return [one for one in commands_of(plan) if one.at is at and (rung is None or one.rung is rung)]
+
+
+def written_by_commands(plan: Plan, up_to: RungPlan | None = None) -> Mapping[str, str]:
+    """Paths below root that commands may write, with the name of the one that may; up to a rung, or in all."""
+    last = up_to.number if up_to else len(plan.rungs)
+    found: dict[str, str] = {}
+    for one in commands_of(plan):
+        if one.rung.number <= last and one.at is not Point.GOING_BACK:
+            found |= dict.fromkeys(one.keys.writes, one.name)
+    for rung in plan.rungs[:last]:
+        for migration in rung.migrations:
+            if migration.command is not None:
+                found |= dict.fromkeys(migration.command.writes, migration.id)
+    return found
+
+
+def mark_of(plan: Plan) -> str:
+    """What all that a climb's commands start has in its environment."""
+    return f"command-{plan.climb}@{plan.site.root}"

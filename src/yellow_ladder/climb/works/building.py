@@ -1,0 +1,160 @@
+"""Makes a release in a folder of its own while the site serves: unpacked, and built by its commands at that place.
+
+A release that was killed half-made is made again from nothing. Until the link leads to it, it is no part of the site.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+import tempfile
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+
+from yellow_ladder import nolinks
+from yellow_ladder.climb.placing.kinds import release_folder
+from yellow_ladder.climb.planning.sources import keep_files_of, sources_folder
+from yellow_ladder.climb.record.commands import mark_of
+from yellow_ladder.climb.record.plan import RungPlan, migrations_folder
+from yellow_ladder.climb.running.run import Facts, Run, Work
+from yellow_ladder.climb.works.commands import OUTPUT_NAME, saying
+from yellow_ladder.commands.watched import Call, run_watched
+from yellow_ladder.durable import private_folder
+from yellow_ladder.errors import AnswerNo, BadInput, Problem
+from yellow_ladder.events import Progress, Unit
+from yellow_ladder.files.archives.unpack import UNANNOUNCED_LIMIT_BYTES, Limits, unpack_archive
+from yellow_ladder.files.copying import remove_entry
+from yellow_ladder.files.digests import sha256_of
+from yellow_ladder.files.entry import Entry, Kind, changed, describe, entry_from, place_of
+from yellow_ladder.files.listing import Listing, in_order, spliced, write_listing
+from yellow_ladder.files.manifest import count_files, take_manifest, walk_tree
+from yellow_ladder.release.commands import USUAL_LIMIT_S, CommandKeys
+from yellow_ladder.release.sheet import Build
+from yellow_ladder.site.surroundings import started
+
+
+def build(rung: RungPlan) -> Work:
+    """The work of making one release; what it holds is listed with digests when it is done."""
+
+    def do(run: Run) -> Facts:
+        folder = release_folder(run.plan, rung)
+        _refuse_in_use(run, rung)
+        nolinks.remove_all(folder)
+        _unpack(run, rung, folder)
+        made = rung.parsed.archive.build
+        if made is not None:
+            with _sources(run, rung) as sources:
+                _run_commands(run, rung, made, folder, sources)
+        beside = [folder, Path(rung.archive).parent]
+        keep_files_of(rung.migrations, beside, migrations_folder(run.plan.folder, rung.number))
+        run.tell(Progress(f"list {rung.to_version}", 0, None, Unit.FILES))
+        found = take_manifest(folder)
+        around = Listing.opened(run.plan.folder / f"around-{rung.number}.jsonl")
+        runs = [
+            (place_of(rung.folder), [changed(describe(rung.folder, folder), digest="")]),
+            (place_of(f"{rung.folder}/"), _below(rung.folder, in_order(found))),
+        ]
+        write_listing(run.plan.folder / f"expected-{rung.number}.jsonl", spliced(around.entries(), runs))
+        os.sync()  # it must be whole on disk before the link leads to it
+        return {"files": count_files(found), "folder": rung.folder}
+
+    return do
+
+
+def _below(folder: str, entries: Iterator[Entry]) -> Iterator[Entry]:
+    for one in entries:
+        same_as = f"{folder}/{one.same_as}" if one.same_as else ""
+        yield changed(one, path=f"{folder}/{one.path}", same_as=same_as)
+
+
+def _refuse_in_use(run: Run, rung: RungPlan) -> None:
+    """Nothing is removed and made anew that the site runs from."""
+    with contextlib.suppress(BadInput):
+        if run.site.release_path == rung.folder:
+            text = f"the link leads to {rung.folder} already, which is not made yet"
+            raise AnswerNo(Problem("pointer-astray", text, "let it lead to the release in use", rung.folder))
+
+
+def _unpack(run: Run, rung: RungPlan, folder: Path) -> None:
+    """Unpack the archive beside, where nobody else can reach it, and let it take its place; or make an empty folder."""
+    archive, sheet, plan = Path(rung.archive), rung.parsed, run.plan
+    there = Path(plan.work) / f"unpacked-{rung.number}"
+    remove_entry(there)
+    nolinks.make_folder(there, 0o700)
+    if not archive.name.endswith(".toml"):
+        if sha256_of(archive) != rung.sha256:
+            text = f"{archive} is not what it was when the plan was made"
+            raise AnswerNo(Problem("digest-differs", text, "fetch it again, and make a new plan", str(archive)))
+        said = sheet.archive.unpacked_bytes
+        limits = Limits(UNANNOUNCED_LIMIT_BYTES if said is None else said, announced=said is not None)
+        unpack_archive(archive, there, limits, sheet.archive.top)
+    _give_rights(run, there)
+    nolinks.make_folders(folder.parent)
+    nolinks.rename(there, folder)
+    nolinks.sync_folder(folder.parent)
+
+
+def _give_rights(run: Run, tree: Path) -> None:
+    """The owner of the release in use, and no more rights than its folder gives; the folder itself like that one."""
+    site = run.site
+    model = describe("", site.root / site.release_path)
+    uid, gid = site.wanted_owner()
+    owner = (model.uid if uid is None else uid, model.gid if gid is None else gid)
+    # Whoever may look into that folder may read what is in this one, and nobody else.
+    bits = 0o700 | (0o050 if model.mode & 0o050 else 0) | (0o005 if model.mode & 0o005 else 0)
+    for path, one in walk_tree(tree):
+        entry = entry_from(path, one.status, one.location)
+        nolinks.set_owner(tree / path, *owner)
+        if entry.kind is not Kind.LINK:
+            wanted = 0o755 if entry.kind is Kind.FOLDER else entry.mode
+            nolinks.set_mode(tree / path, wanted & bits)
+    nolinks.set_owner(tree, *owner)
+    nolinks.set_mode(tree, model.mode)
+
+
+@contextlib.contextmanager
+def _sources(run: Run, rung: RungPlan) -> Iterator[str]:
+    """A folder with the files that the commands read, for as long as they run: the account that builds may read it."""
+    kept = sources_folder(run.plan.folder, rung.number)
+    place = Path(tempfile.mkdtemp(prefix="yl-build-"))
+    try:
+        place.chmod(0o755)
+        for file in kept.rglob("*") if kept.is_dir() else ():
+            if file.is_file():
+                target = place / file.relative_to(kept)
+                target.parent.mkdir(parents=True, exist_ok=True)
+                target.write_bytes(file.read_bytes())
+                target.chmod(0o644)
+        for inner in place.rglob("*"):
+            if inner.is_dir():
+                inner.chmod(0o755)
+        yield str(place)
+    finally:
+        shutil.rmtree(place, ignore_errors=True)
+
+
+def _run_commands(run: Run, rung: RungPlan, made: Build, folder: Path, sources: str) -> None:
+    """The release's commands, and then what the site puts in besides; each must end well."""
+    site = run.site
+    values = {
+        "release": str(folder), "version": rung.to_version, "from_version": rung.from_version,
+        "source": sources, "runtime": rung.runtime,
+    }  # fmt: skip
+    wishes = site.record.build
+    more = {name: site.filled(text, values) for name, text in {**made.environment, **wishes.environment}.items()}
+    all_of_them = [*made.commands, *wishes.more]
+    for number, words in enumerate(all_of_them, start=1):
+        run.tell(Progress(f"command {number}", number, len(all_of_them), Unit.FILES))
+        call = _call(run, rung, number, tuple(site.filled(word, values) for word in words), more)
+        run_watched(call, saying(call.name, run.listen), run.look_on)
+
+
+def _call(run: Run, rung: RungPlan, number: int, argv: tuple[str, ...], more: Mapping[str, str]) -> Call:
+    folder = release_folder(run.plan, rung)
+    how = started(run.site, run.site.record.run_as, argv, folder, folder_counts=True, more=more)
+    name = f"build {rung.to_version}, command {number}"
+    output = private_folder(run.plan.folder / OUTPUT_NAME) / f"{rung.number}-build-{number}.txt"
+    made = rung.parsed.archive.build
+    keys = CommandKeys(run=list(argv), twice=True, within_s=made.within_s if made else USUAL_LIMIT_S)
+    return Call(name, argv, folder, how, keys, output, mark_of(run.plan))

@@ -1,0 +1,108 @@
+"""Runs commands of releases and of the site, and migrations by command."""
+
+from __future__ import annotations
+
+import contextlib
+import re
+from collections.abc import Callable, Iterator, Mapping
+from pathlib import Path
+
+from yellow_ladder.climb.placing.kinds import release_folder
+from yellow_ladder.climb.record.commands import PlannedCommand, mark_of
+from yellow_ladder.climb.record.plan import Plan, RungPlan
+from yellow_ladder.climb.running.run import Facts, Run, Work
+from yellow_ladder.commands.watched import Call, run_watched
+from yellow_ladder.durable import private_folder
+from yellow_ladder.errors import LadderError
+from yellow_ladder.events import Listener, Said
+from yellow_ladder.release.commands import CommandKeys
+from yellow_ladder.release.sheet import Migration
+from yellow_ladder.site.surroundings import started
+from yellow_ladder.words import count_of
+
+OUTPUT_NAME = "output"
+
+
+def command(planned: PlannedCommand, *, at_rest: bool) -> Work:
+    """The work of running one command. `at_rest`: others are kept out of the databases, and for once let in."""
+
+    def do(run: Run) -> Facts:
+        call = call_of(run.plan, planned.rung, planned.name, planned.keys, planned.as_user)
+        return _run(run, call, at_rest=at_rest)
+
+    return do
+
+
+def migrate_by_command(rung: RungPlan, migration: Migration) -> Work:
+    """The work of a vendor's own migration; whether it has done its work, the schema's probe says afterwards."""
+
+    def do(run: Run) -> Facts:
+        keys = migration.command or CommandKeys(run=[""])
+        call = call_of(run.plan, rung, migration.id, keys, run.site.record.run_as)
+        return _run(run, call, at_rest=True)
+
+    return do
+
+
+def call_of(plan: Plan, rung: RungPlan, name: str, keys: CommandKeys, as_user: str) -> Call:
+    """A command with everything put in; raises BadInput where its account or an environment file is no good."""
+    site = plan.site
+    values = values_of(plan, rung)
+
+    def fill(text: str) -> str:
+        return site.filled(text, values)
+
+    folder = site.resolve(fill(keys.folder)) if keys.folder else release_folder(plan, rung)
+    argv = tuple(map(fill, keys.run))
+    more = {name: fill(value) for name, value in keys.environment.items()}
+    how = started(site, as_user, argv, folder, folder_counts=True, more=more)
+    return Call(name, argv, folder, how, keys, _output_of(plan, rung, name), mark_of(plan))
+
+
+def values_of(plan: Plan, rung: RungPlan) -> Mapping[str, str]:
+    """What stands for the braces in a command."""
+    return {
+        "release": str(release_folder(plan, rung)),
+        "version": rung.to_version,
+        "from_version": rung.from_version,
+    }
+
+
+def _output_of(plan: Plan, rung: RungPlan, name: str) -> Path:
+    plain = re.sub(r"[^A-Za-z0-9._-]+", "-", name).strip("-.") or "command"
+    return private_folder(plan.folder / OUTPUT_NAME) / f"{rung.number}-{plain}.txt"
+
+
+def _run(run: Run, call: Call, *, at_rest: bool) -> Facts:
+    # What may not be run twice is not ended half-way because somebody pressed Ctrl-C: the step after it is soon enough.
+    look_on = run.look_on if call.keys.twice else _nobody
+    with _let_in(run) if at_rest else contextlib.nullcontext():
+        ended = run_watched(call, saying(call.name, run.listen), look_on)
+    words = [count_of(ended.lines, "line")] if ended.lines else []
+    words += [count_of(ended.warnings, "warning")] if ended.warnings else []
+    words += [ended.last] if ended.last else []
+    output = str(call.output.relative_to(run.plan.folder))
+    return {"summary": "; ".join(words), "output": output, "warnings": ended.warnings}
+
+
+def _nobody() -> None:
+    """Nobody looks on."""
+
+
+def saying(name: str, listen: Listener) -> Callable[[str], None]:
+    """Tells what a command says, line by line."""
+    return lambda line: listen(Said(name, line))
+
+
+@contextlib.contextmanager
+def _let_in(run: Run) -> Iterator[None]:
+    """Let the application's own programs into the databases, and keep others out again whatever comes."""
+    databases = run.site.databases().values()
+    for database in databases:
+        database.let_others_in()
+    try:
+        yield
+    finally:
+        for database in databases:
+            with contextlib.suppress(LadderError):  # what it needs of the database, the next step will say
+                database.keep_others_out()

@@ -1,0 +1,1 @@
+"""Commands of vendors and sites: run, watched and judged, whatever they do."""

@@ -1,0 +1,120 @@
+"""Commands of vendors and sites, as release sheets and site files have them alike."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from typing import Annotated
+
+from pydantic import BeforeValidator, Field, model_validator
+
+from yellow_ladder.documents import Record
+from yellow_ladder.release.values import Argv, PatternText, Seconds, TreePath
+
+USUAL_LIMIT_S = 3_600.0
+
+
+class Point(StrEnum):
+    """When a command is run. Those of the second group are reached at every rung, the others once in a climb."""
+
+    BEFORE_CLOSE = "before-close"
+    CLOSED = "closed"
+
+    PLACED = "placed"
+    BEFORE_MIGRATIONS = "before-migrations"
+    AFTER_MIGRATIONS = "after-migrations"
+
+    BEFORE_START = "before-start"
+    STARTED = "started"
+    OPENED = "opened"
+    GOING_BACK = "going-back"
+
+    @property
+    def is_of_each_rung(self) -> bool:
+        """Whether every rung reaches it."""
+        return self in (Point.PLACED, Point.BEFORE_MIGRATIONS, Point.AFTER_MIGRATIONS)
+
+
+def _point(value: object) -> object:
+    """Points are written as text; records take nothing but what they are."""
+    return Point(value) if isinstance(value, str) and value in list(Point) else value
+
+
+PointText = Annotated[Point, BeforeValidator(_point)]
+
+
+class Reply(Record):
+    """`answers`: what a command asks at its terminal, and what it is told; `say_variable` names a variable instead."""
+
+    asked: PatternText
+    say: str = ""
+    say_variable: str = ""
+
+    @model_validator(mode="after")
+    def _one_answer(self) -> Reply:
+        if self.say and self.say_variable:
+            raise ValueError("has both `say` and `say_variable`")
+        return self
+
+
+class CommandKeys(Record):
+    """What can be said of any command that is run in a climb."""
+
+    run: Argv
+    folder: str = ""
+    environment: dict[str, str] = {}
+    within_s: Seconds = USUAL_LIMIT_S
+    silent_s: Seconds | None = None
+    answers: list[Reply] = []
+    terminal: bool = False
+    exit_codes: list[int] = Field(default=[0], min_length=1)
+    failed: PatternText = ""
+    warned: PatternText = ""
+    done: PatternText = ""
+    writes: list[TreePath] = []
+    twice: bool = False
+
+
+class ReleaseCommand(CommandKeys):
+    """`[[commands]]` of a sheet: a command that the vendor wants run."""
+
+    name: str = Field(min_length=1, max_length=60, pattern=r"^[^/\n]+$")
+    at: PointText
+
+    @model_validator(mode="after")
+    def _fits_its_point(self) -> ReleaseCommand:
+        refuse_misplaced(self.at, self)
+        return self
+
+
+def refuse_misplaced(at: Point, keys: CommandKeys) -> None:
+    """Raise ValueError for what cannot be at a point of a climb."""
+    if at is Point.GOING_BACK and not keys.twice:
+        raise ValueError("is run when going back, which may be begun again after a kill: it needs twice = true")
+    told = [keys.folder, *keys.run, *keys.environment.values()]
+    if at is Point.BEFORE_CLOSE and any("{release}" in one for one in told):
+        raise ValueError("names {release} before there is a backup, and a new release must not meet the data by then")
+
+
+class ByStart(Record):
+    """`migrations.by_start`: the release migrates when it is started, and this tells that it is done.
+
+    `failed` is a line of the log that tells that it will not be.
+    """
+
+    service: str = ""
+    url: str = ""
+    status: int = 200
+    log_line: PatternText = ""
+    failed: PatternText = ""
+    query: str = ""
+    wanted: str = ""
+    database: str = "main"
+    within_s: Seconds = USUAL_LIMIT_S
+
+    @model_validator(mode="after")
+    def _asks_something(self) -> ByStart:
+        if not (self.url or self.log_line or self.query):
+            raise ValueError("needs a sign that it is done: `url`, `log_line` or `query`, or several of them")
+        if bool(self.query) != bool(self.wanted):
+            raise ValueError("needs `query` and `wanted` together, or neither")
+        return self

@@ -1,0 +1,157 @@
+"""A service that is a unit of systemd, asked and told through its own program."""
+
+from __future__ import annotations
+
+import os
+import pwd
+import shutil
+import time
+from pathlib import Path
+
+import psutil
+
+from yellow_ladder.errors import AnswerNo
+from yellow_ladder.masking import masked_line
+from yellow_ladder.processes import Completed, run_command
+from yellow_ladder.services.looking import about_process
+from yellow_ladder.services.port import About, ServiceState, not_ready, not_stopped
+from yellow_ladder.services.readiness import alarm_of, readiness_of, wait_until_ready
+from yellow_ladder.site.service_records import UnitRecord
+from yellow_ladder.site.site import Site
+
+_ASK_WITHIN_S = 15.0
+_PAUSE_S = 0.1
+_ASKED = (
+    "LoadState",
+    "ActiveState",
+    "SubState",
+    "MainPID",
+    "ControlGroup",
+    "NeedDaemonReload",
+    "Result",
+    "FragmentPath",
+)
+# A unit that is being started, stopped or restarted is at work as well.
+_AT_WORK = ("active", "activating", "reloading", "deactivating", "refreshing")
+_CGROUPS = Path("/sys/fs/cgroup")
+
+
+class UnitService:
+    """Stopped is when the manager says so and no process is left in the unit's control group.
+
+    Unit files that have changed on disk are read anew before the unit is started.
+    """
+
+    def __init__(self, site: Site, spec: UnitRecord) -> None:
+        """Take names from the site; nothing is run."""
+        self._site, self._spec = site, spec
+
+    @property
+    def name(self) -> str:
+        return self._spec.name
+
+    def _systemctl(self, *words: str, within_s: float = _ASK_WITHIN_S) -> Completed:
+        argv = [self._site.filled(word) for word in self._spec.systemctl]
+        environment = None
+        if self._spec.user:
+            # The manager of another account is reached through its own folder for sockets.
+            argv += ["--user", f"--machine={self._spec.user}@.host"] if os.geteuid() == 0 else ["--user"]
+            if os.geteuid() != 0:
+                environment = {"XDG_RUNTIME_DIR": f"/run/user/{pwd.getpwnam(self._spec.user).pw_uid}"}
+        argv += ["--no-pager", "--no-ask-password", *words]
+        return run_command(argv, folder=Path("/"), deadline_s=within_s, environment=environment)
+
+    def _facts(self) -> dict[str, str]:
+        """What the manager knows of the unit; raises AnswerNo where it does not answer."""
+        done = self._systemctl("show", self._spec.unit, f"--property={','.join(_ASKED)}")
+        facts = dict(line.partition("=")[::2] for line in done.output.splitlines() if "=" in line)
+        if done.status != 0 or "ActiveState" not in facts:
+            said = masked_line((done.output.strip().splitlines() or ["it printed nothing"])[-1])[:200]
+            remedy = "see that systemd runs here, and whether this account may ask it"
+            raise not_ready(self.name, f"systemctl show {self._spec.unit} ended with {done.status}: {said}", remedy)
+        return facts
+
+    def state(self) -> ServiceState:
+        facts = self._facts()
+        running = facts["ActiveState"] in _AT_WORK or self._left(facts)
+        return ServiceState.RUNNING if running else ServiceState.STOPPED
+
+    def _left(self, facts: dict[str, str]) -> list[int]:
+        """Processes in the unit's control group, as far as it can be seen from here."""
+        group = facts.get("ControlGroup", "").strip("/")
+        if not group:
+            return []
+        found: list[int] = []
+        for place in (_CGROUPS / group, _CGROUPS / "systemd" / group):
+            for file in place.rglob("cgroup.procs") if place.is_dir() else ():
+                try:
+                    found += [int(line) for line in file.read_text().split()]
+                except (OSError, ValueError):
+                    continue
+        return sorted(set(found))
+
+    def start(self) -> None:
+        facts = self._facts()
+        if facts.get("NeedDaemonReload") == "yes":
+            self._systemctl("daemon-reload", within_s=self._spec.start_within_s)
+        was_running = facts["ActiveState"] == "active"
+        readiness = readiness_of(self._site, self._spec, was_running=was_running)
+        alarm = alarm_of(self._site, self._spec, was_running=was_running)
+        if not was_running:
+            # One that failed too often before is not started again until that is forgotten.
+            self._systemctl("reset-failed", self._spec.unit)
+            done = self._systemctl("start", self._spec.unit, within_s=self._spec.start_within_s)
+            if done.status != 0:
+                raise not_ready(self.name, f"systemctl start ended with {done.status}{self._why()}", self._remedy())
+        within_s = self._spec.ready.within_s if self._spec.ready else 0.0
+        log = str(self._site.resolve(self._site.filled(self._spec.log))) if self._spec.log else ""
+        wait_until_ready(self.name, readiness, within_s, self._is_alive, log, alarm)
+        if not self._is_alive():
+            raise not_ready(self.name, f"it ended{self._why()}", self._remedy())
+
+    def _is_alive(self) -> bool:
+        return self._facts()["ActiveState"] in ("active", "activating", "reloading", "refreshing")
+
+    def _why(self) -> str:
+        facts = self._facts()
+        return f": it is {facts['ActiveState']} ({facts.get('SubState', '')}, {facts.get('Result', '')})"
+
+    def _remedy(self) -> str:
+        return f"see: systemctl status {self._spec.unit}; journalctl -u {self._spec.unit}"
+
+    def stop(self) -> None:
+        if self.state() is ServiceState.STOPPED:
+            return
+        try:
+            done = self._systemctl("stop", self._spec.unit, within_s=self._spec.stop_within_s + _ASK_WITHIN_S)
+            how = f"systemctl stop ended with {done.status}"
+        except AnswerNo as late:
+            how = late.problems[0].message
+        end = time.monotonic() + self._spec.stop_within_s
+        while self.state() is ServiceState.RUNNING:
+            if time.monotonic() > end:
+                raise not_stopped(self.name, f"{how}{self._why()}, {len(self._left(self._facts()))} processes are left")
+            time.sleep(_PAUSE_S)
+
+    def about(self) -> About:
+        facts = self._facts()
+        pid = int(facts.get("MainPID") or 0)
+        state = self.state()
+        if state is not ServiceState.RUNNING or not pid:
+            return About(state)
+        try:
+            return about_process(psutil.Process(pid))
+        except psutil.NoSuchProcess:
+            return About(state)
+
+    def trouble(self) -> str:
+        program = self._site.filled(self._spec.systemctl[0])
+        if shutil.which(program) is None:
+            return f"its program {program} is missing or not executable"
+        try:
+            loaded = self._facts().get("LoadState", "")
+        except AnswerNo as fault:
+            return fault.problems[0].message
+        if loaded != "loaded":
+            return f"systemd has no unit {self._spec.unit} ({loaded})"
+        return ""
