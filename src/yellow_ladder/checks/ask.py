@@ -15,6 +15,7 @@ from yellow_ladder.checks.data import (
 )
 from yellow_ladder.checks.files import core_edits, data_folders, set_id_files, unclaimed_files, unreadable_files
 from yellow_ladder.checks.machine import clock, free_space, rights_to_place, space_for_climb, state_on_same_disk
+from yellow_ladder.checks.making import commands_fit, pointer_leads, releases_to_make
 from yellow_ladder.checks.needs import addons_fit, landings_ahead, licences_there, machine_meets, rest_and_people
 from yellow_ladder.checks.own import own_questions
 from yellow_ladder.checks.records import Check, Circumstances, Finding, Level, RouteCheck, stop
@@ -37,6 +38,7 @@ SITE_CHECKS: dict[str, Check] = {
     "route": route_found,
     "earlier work": left_over_work,
     "versions": probes_agree,
+    "pointer": pointer_leads,
     "maintenance": maintenance_flag,
     "rights": rights_to_place,
     "work folder": state_on_same_disk,
@@ -77,6 +79,8 @@ ROUTE_CHECKS: dict[str, RouteCheck] = {
     "licence": licences_there,
     "add-ons": addons_fit,
     "packages": packages_sound,
+    "releases": releases_to_make,
+    "commands": commands_fit,
     "contracts": contracts_fit,
     "moves": unbuilt_moves,
     "settings changes": settings_changes,

@@ -32,6 +32,13 @@ def data_folders(at: Circumstances) -> Iterator[Finding]:
 def core_edits(at: Circumstances) -> Iterator[Finding]:
     """Would an edit of one of the release's own files be lost?"""
     files, version = at.survey.files, at.survey.version
+    installed = at.releases.of(version) if version else None
+    if not files.reference and installed is not None and installed.is_built:
+        seen = f"{version} was made by commands, and nothing recorded what: edits of its files cannot be seen"
+        yield warn(
+            "core edits", seen, f"what was edited in {at.site.release_path} has to be done again after the climb"
+        )
+        return
     if not files.release_known:
         seen = f"the package of {version} is not in the source: edits of its files cannot be seen"
         yield warn(

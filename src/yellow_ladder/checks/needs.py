@@ -35,7 +35,10 @@ def machine_meets(at: Circumstances, route: Route) -> Iterator[Finding]:
             remedy += f", which {route.present} runs on as well; then check again"
         yield stop("machine", seen, remedy, f"{change.wanted} on the way to {route.target}")
     changed = {change.thing for change in before.changes} if before else set()
+    own_runtimes = bool(at.site.record.runtimes)  # every release is built with the one that it needs
     for thing, wants in _asked(route.rungs).items():
+        if thing.kind == "runtime" and own_runtimes:
+            continue
         version = have.versions.get(thing, "")
         if not version and thing.kind == "package" and at.survey.packages:
             yield stop("machine", f"{thing} is not installed", "install it", "; ".join(wants))

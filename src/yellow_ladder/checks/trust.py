@@ -43,6 +43,7 @@ def runs_of(site: Site) -> Iterator[Run]:
         *((f"tools.{tool.name}", tool.command, tool.as_user) for tool in record.tools),
         *((f"checks.{check.name}", check.command, check.as_user) for check in record.checks),
     ]
+    commands += [(f"commands.{one.name}", one.run, one.as_user) for one in record.commands]
     if record.runtime is not None:
         commands += [
             ("runtime", words, record.runtime.as_user) for words in (record.runtime.command, record.runtime.packages)

@@ -146,12 +146,13 @@ def failure_document(command: str, error: LadderError) -> dict[str, Any]:
 def show_problems(problems: Sequence[Problem]) -> None:
     """Tell problems to a person, on standard error: what is wrong with what, and what to do."""
     is_colourful = sys.stderr.isatty() and "NO_COLOR" not in os.environ and "--plain" not in sys.argv
-    for problem in problems:
+    for number, problem in enumerate(problems):
         mark = click.style("✘", fg="red", bold=True) if is_colourful else "✘"
         click.echo(f"{mark} {one_line(problem.message)}", err=True)
         if problem.where and problem.where not in problem.message:
             click.echo(f"  at {one_line(problem.where)}", err=True)
-        if problem.remedy:
+        follows = problems[number + 1].remedy if number + 1 < len(problems) else ""
+        if problem.remedy and problem.remedy != follows:  # said once for all that it helps against
             remedy = f"  → {one_line(problem.remedy)}"
             click.echo(click.style(remedy, fg="cyan") if is_colourful else remedy, err=True)
 

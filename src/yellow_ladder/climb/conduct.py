@@ -96,8 +96,10 @@ def _after_trouble(run: Run, trouble: StepTrouble) -> ClimbState:
         remedy = "correct it and go on with `yl climb --continue`, or go back with `yl descend`"
         if trouble.step.name.kind is StepKind.PROVE:
             remedy += "; to see every difference, and decide: `yl climb --continue --accept-differences`"
-        elif trouble.step.name.kind in (StepKind.START, StepKind.STOP):
+        elif trouble.step.name.kind in (StepKind.START, StepKind.STOP, StepKind.ALIVE):
             remedy += "; what the site file says of services: `yl adjust`"
+        elif trouble.step.name.kind is StepKind.COMMAND:
+            remedy += "; what the site file says of its own commands: `yl adjust`"
         text = f"the step `{trouble.step.title}` failed: {trouble.problems[0].message}"
         raise StoppedPartWay([Problem("step-failed", text, remedy), *trouble.problems])
     reason = trouble.problems[0].message

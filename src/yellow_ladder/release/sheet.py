@@ -164,7 +164,7 @@ class Migration(Record):
     """
 
     id: str = Field(min_length=1, max_length=200)
-    file: TreePath = ""
+    file: TreePath | Literal[""] = ""
     engines: dict[Literal["sqlite", "postgresql", "mariadb"], TreePath] = {}
     database: str = "main"
     command: CommandKeys | None = None

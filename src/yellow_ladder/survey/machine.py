@@ -29,6 +29,17 @@ def machine_of(
     return Machine(versions, runtime)
 
 
+def fitting_runtime(wanted: str, versions: Iterable[tuple[str, str]]) -> str:
+    """The program of the first runtime, of (program, version), that is in a range; empty where none is."""
+    for program, says in versions:
+        try:
+            if not wanted or Version(says).is_in(wanted):
+                return program
+        except ValueError:
+            continue
+    return ""
+
+
 def surveyed_machine(survey: Survey) -> Machine:
     """The machine as a survey saw it."""
     databases = [(one.kind, one.version) for one in survey.databases]

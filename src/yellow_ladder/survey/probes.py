@@ -80,12 +80,15 @@ def ask_programs(site: Site) -> list[ProbeAnswer]:
 
 
 def _build_runtime(site: Site, runtime: BuildRuntime) -> ProbeAnswer:
-    """A runtime that releases are built with, by its whole path."""
+    """A runtime that releases are built with, by its whole path; asked as the account that builds, which may not see
+    what others see.
+    """
     word = site.filled(runtime.command[0])
     program = shutil.which(word) or word
 
     def answer() -> str:
-        return matched(output_of(site, [program, *runtime.command[1:]], runtime.within_s), runtime.pattern)
+        argv = [program, *runtime.command[1:]]
+        return matched(output_of(site, argv, runtime.within_s, site.record.run_as), runtime.pattern)
 
     return _answer_of(answer, "runtimes", " ".join(runtime.command), program)
 

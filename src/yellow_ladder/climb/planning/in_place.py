@@ -16,7 +16,6 @@ from yellow_ladder.files.entry import Entry, Kind, Manifest, within
 from yellow_ladder.files.listing import Chosen, Listing, in_order, side_by_side, write_listing
 from yellow_ladder.files.manifest import take_manifest
 from yellow_ladder.release.source import Releases
-from yellow_ladder.release.versions import Version
 from yellow_ladder.route import Rung
 from yellow_ladder.site.pointer import folder_for, turned
 from yellow_ladder.site.records import Pointer
@@ -155,22 +154,3 @@ def _emptied(base: Manifest, coming: Manifest, gone: set[str]) -> set[str]:
 def expected_overlay(folder: Path, number: int) -> Iterator[Entry]:
     """What will be when a rung is done, of a release without a folder of its own."""
     return Listing.opened(folder / f"around-{number}.jsonl").entries()
-
-
-def choose_runtime(rung: Rung, versions: Iterable[tuple[str, str]]) -> str:
-    """The program of the first runtime that a release can be built with, of (program, version); empty where it needs
-    none. Raises AnswerNo where none fits.
-    """
-    wanted = rung.release.sheet.needs.runtime
-    found = list(versions)
-    for program, says in found:
-        try:
-            if not wanted or Version(says).is_in(wanted):
-                return program
-        except ValueError:
-            continue
-    if not wanted or not found:
-        return ""
-    have = ", ".join(f"{program} is {says or 'silent'}" for program, says in found)
-    text = f"{rung.to_version} needs the runtime {wanted}, and none of [[runtimes]] is that: {have}"
-    raise AnswerNo(Problem("no-runtime", text, "install one that is, and name it under [[runtimes]]"))

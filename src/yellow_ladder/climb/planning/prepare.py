@@ -13,7 +13,6 @@ from yellow_ladder.climb.placing.kinds import placement_of
 from yellow_ladder.climb.planning.in_place import (
     Staying,
     begin_staying,
-    choose_runtime,
     expected_overlay,
     stage_overlay,
     stage_pointer,
@@ -34,6 +33,7 @@ from yellow_ladder.files.reading import read_regular
 from yellow_ladder.release.source import check_digest
 from yellow_ladder.services import ServiceState
 from yellow_ladder.site.site import Site
+from yellow_ladder.survey.machine import fitting_runtime
 
 
 def stage_climb(prospect: Prospect, now: datetime, tell: Listener) -> Plan:
@@ -86,7 +86,7 @@ def stage_climb(prospect: Prospect, now: datetime, tell: Listener) -> Plan:
                     renamed=renamed_paths(site, carried),
                     sheet=sheet.model_dump(mode="json", by_alias=True),
                     folder=own_folder,
-                    runtime=choose_runtime(rung, prospect.survey.runtimes) if own_folder else "",
+                    runtime=fitting_runtime(sheet.needs.runtime, prospect.survey.runtimes),
                 )
             )
         os.sync()  # the staged trees must be whole on disk before one of them becomes the site

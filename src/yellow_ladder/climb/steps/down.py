@@ -9,6 +9,7 @@ from yellow_ladder.climb.record.standing import Standing
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Step
 from yellow_ladder.climb.steps.shared import command_steps, let_in_steps, rest_step, start_steps, stop_steps
+from yellow_ladder.climb.works.alive import look_alive_again
 from yellow_ladder.climb.works.door import close_part_way, open_up
 from yellow_ladder.climb.works.going_back import (
     keep_what_is_newer,
@@ -32,13 +33,19 @@ def steps_down(plan: Plan, standing: Standing) -> list[Step]:
         Step(StepName(StepKind.BACK_CLOSE), "close the site to its users", close_part_way),
         *stop_steps(plan, StepKind.BACK_STOP),
         *(_restoring(plan, standing) if standing.has_backup else ()),
+        Step(StepName(StepKind.BACK_PROVE), "compare all data and files with before", prove_back),
         *let_in_steps(plan, StepKind.BACK_LET_IN),
         *start_steps(plan, StepKind.BACK_START),
-        Step(StepName(StepKind.BACK_PROVE), "compare all data and files with before", prove_back),
+        *_alive_again(plan),
         Step(StepName(StepKind.BACK_OPEN), "open the site to its users", open_up),
         *(_keeping(plan) if standing.has_backup else ()),
         Step(StepName(StepKind.BACK_TIDY), "remove what is no longer needed", tidy_back),
     ]
+
+
+def _alive_again(plan: Plan) -> list[Step]:
+    name = StepName(StepKind.BACK_ALIVE)
+    return [Step(name, f"ask {plan.from_version} whether it is well", look_alive_again)] if plan.running else []
 
 
 def _keeping(plan: Plan) -> Iterator[Step]:

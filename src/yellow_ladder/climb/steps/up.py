@@ -8,6 +8,7 @@ from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Step, Work
 from yellow_ladder.climb.steps.shared import command_steps, let_in_steps, rest_step, start_steps, stop_steps
+from yellow_ladder.climb.works.alive import look_alive
 from yellow_ladder.climb.works.backing_up import back_up, back_up_files, copy_first, read_backup_back, take_inventory
 from yellow_ladder.climb.works.building import build
 from yellow_ladder.climb.works.by_start import migrate_by_start
@@ -113,13 +114,14 @@ def _migrating(rung: RungPlan) -> Iterator[Step]:
 
 
 def _window_ends(plan: Plan) -> list[Step]:
-    """The new version starts, is compared with before, and is opened."""
+    """The new version is compared with before at rest, where nobody writes; then it starts, and is opened."""
     return [
         *command_steps(plan, Point.BEFORE_START),
+        _reads(StepKind.PROVE, "compare all data and files with before", prove_all),
         *let_in_steps(plan, StepKind.LET_IN),
         *start_steps(plan, StepKind.START),
         *command_steps(plan, Point.STARTED),
-        _reads(StepKind.PROVE, "compare all data and files with before", prove_all),
+        *([_reads(StepKind.ALIVE, f"ask {plan.to_version} whether it is well", look_alive)] if plan.running else ()),
         Step(StepName(StepKind.SITE_FILE), "follow moved paths in the site file", follow),
         Step(StepName(StepKind.OPEN), "open the site to its users", open_up),
         *command_steps(plan, Point.OPENED),

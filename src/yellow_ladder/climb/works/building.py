@@ -49,7 +49,8 @@ def build(rung: RungPlan) -> Work:
         beside = [folder, Path(rung.archive).parent]
         keep_files_of(rung.migrations, beside, migrations_folder(run.plan.folder, rung.number))
         run.tell(Progress(f"list {rung.to_version}", 0, None, Unit.FILES))
-        found = take_manifest(folder)
+        skip = run.site.skipped()
+        found = take_manifest(folder, lambda path: skip(f"{rung.folder}/{path}"))
         around = Listing.opened(run.plan.folder / f"around-{rung.number}.jsonl")
         runs = [
             (place_of(rung.folder), [changed(describe(rung.folder, folder), digest="")]),

@@ -13,13 +13,13 @@ from yellow_ladder.climb.proving.inventory import (
     read_inventory,
 )
 from yellow_ladder.climb.proving.price import drop_scratch
-from yellow_ladder.climb.proving.proof import prove
+from yellow_ladder.climb.proving.proof import PROOF_NAME, prove
+from yellow_ladder.climb.proving.proposal import write_proposal
 from yellow_ladder.climb.proving.written import only_added, writers_to
 from yellow_ladder.climb.record.standing import Standing
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Facts, Run
 from yellow_ladder.climb.works.clones import load
-from yellow_ladder.climb.works.services import start_service, stop_service
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.fingerprints.records import DatabasePrint
 from yellow_ladder.survey.versions import judge_versions
@@ -31,10 +31,13 @@ DATA_DIFFER = "data-not-as-before"
 
 def prove_all(run: Run) -> Facts:
     """Compare everything with before; raises AnswerNo with every difference."""
-    proof = prove(run, served=bool(run.plan.running))
+    proof = prove(run, served=False)
     if not proof.is_whole:
         who = writers_to(run.site)
-        remedy = f"the whole list is in {run.plan.folder / 'proof.json'}"
+        remedy = f"the whole list is in {run.plan.folder / PROOF_NAME}"
+        proposal = write_proposal(run.plan, proof)
+        if proposal is not None:
+            remedy += f"; where this is what the release is meant to do, it can be declared: see {proposal}"
         remedy += f"; {some_of(who, 3)} may be writing meanwhile" if who else ""
         raise AnswerNo([Problem("not-the-same", fault, remedy) for fault in proof.faults])
     return {"rows": proof.rows_after, "values": proof.values_compared, "files": proof.files_compared}
@@ -43,16 +46,12 @@ def prove_all(run: Run) -> Facts:
 def prove_back(run: Run) -> Facts:
     """See that every version and, where it was changed, all data are as before; raises AnswerNo otherwise."""
     standing = run.standing()
-    served = bool(run.plan.running)
-    for one in judge_versions(ask_probes(run.site, served=served), run.plan.from_version):
+    for one in judge_versions(ask_probes(run.site, served=False), run.plan.from_version):
         if not one.is_right:
             raise AnswerNo(Problem("not-as-before", one.fault, "see `yl survey`", one.answer.where))
     if not standing.has_backup or StepName(StepKind.BEFORE) not in standing.up:
         return {"summary": NOTHING_CHANGED}
     before = read_inventory(run.plan, BEFORE_NAME)
-    # An earlier attempt may have stopped the services to load what a clone did not hold.
-    if any(_by_clone(standing, name) for name in before.databases):
-        _start_all(run)  # an earlier attempt may have been killed while it loaded what a clone did not hold
     now = {name: _print_now(run, name, standing) for name in run.site.databases()}
     differing = {name: _differing(run, name, before.databases[name], found) for name, found in now.items()}
     come = {
@@ -62,7 +61,9 @@ def prove_back(run: Run) -> Facts:
     }
     doubtful = [name for name, count in come.items() if count is None and _by_clone(standing, name)]
     if doubtful:
-        _load_after_all(run, doubtful)
+        # A clone that does not hold what was there is no way back: the backup is.
+        for name in doubtful:
+            load(run, read_backup(run.site.state.backups / run.plan.backup_name), name)
         again = fingerprint_all(run, {name: run.site.databases()[name] for name in doubtful})
         now |= again
         differing |= {name: _differing(run, name, before.databases[name], found) for name, found in again.items()}
@@ -126,21 +127,3 @@ def _differing(run: Run, name: str, before: DatabasePrint, now: DatabasePrint) -
 
 def _by_clone(standing: Standing, name: str) -> bool:
     return standing.down.get(StepName(StepKind.BACK_DATABASE, name), {}).get("way") == "clone"
-
-
-def _load_after_all(run: Run, names: Sequence[str]) -> None:
-    """A clone that does not hold what was there is no way back: the backup is."""
-    for service in reversed(_running(run)):
-        stop_service(service)(run)
-    for name in names:
-        load(run, read_backup(run.site.state.backups / run.plan.backup_name), name)
-    _start_all(run)
-
-
-def _running(run: Run) -> list[str]:
-    return [spec.name for spec in run.site.record.services if spec.name in run.plan.running]
-
-
-def _start_all(run: Run) -> None:
-    for service in _running(run):
-        start_service(service)(run)

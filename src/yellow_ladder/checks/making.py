@@ -1,0 +1,121 @@
+"""Checks of what will be made and run: releases in folders of their own, runtimes, commands of vendor and site."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from yellow_ladder import nolinks
+from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
+from yellow_ladder.errors import BadInput
+from yellow_ladder.release.commands import CommandKeys
+from yellow_ladder.route import Route, Rung
+from yellow_ladder.site.pointer import folder_for
+from yellow_ladder.site.site import Site
+from yellow_ladder.site.surroundings import started, surroundings_of
+from yellow_ladder.survey.machine import fitting_runtime
+from yellow_ladder.words import count_of
+
+_BRACES = re.compile(r"\{([a-z_.]+)\}")
+_KNOWN = {"root", "site", "release", "version", "from_version"}
+_KNOWN_TO_BUILDS = _KNOWN | {"source", "runtime"}
+
+
+def pointer_leads(at: Circumstances) -> Iterator[Finding]:
+    """Does the link lead to the release in use?"""
+    pointing = at.site.record.pointing
+    if pointing is None:
+        return
+    try:
+        path = at.site.release_path
+    except BadInput as fault:
+        yield stop("pointer", fault.problems[0].message, fault.problems[0].remedy)
+        return
+    yield ok("pointer", f"{pointing.link} leads to {path}")
+
+
+def releases_to_make(at: Circumstances, route: Route) -> Iterator[Finding]:
+    """Can every release be made where it will lie, and only there?"""
+    pointing = at.site.record.pointing
+    for rung in route.leg:
+        build = rung.release.sheet.archive.build
+        if pointing is None:
+            if build is not None:
+                seen = f"{rung.to_version} is made by commands at its place, and root is exchanged as a whole here"
+                yield stop("releases", seen, 'give releases folders of their own: placement = "pointer"')
+            continue
+        path = folder_for(pointing, str(rung.to_version))
+        if nolinks.is_there(at.site.root / path):
+            seen = f"{path} is there already, and {rung.to_version} is to be made there"
+            yield stop("releases", seen, "see what it is; rename or remove it")
+        elif build is not None:
+            yield from _build_fits(at, rung)
+        for file in build.files if build is not None else ():
+            if not (rung.release.archive.parent / file).is_file():
+                seen = f"{rung.to_version} is made with {file}, which is not in {rung.release.archive.parent}"
+                yield stop("releases", seen, "put it there")
+
+
+def _build_fits(at: Circumstances, rung: Rung) -> Iterator[Finding]:
+    build, wanted = rung.release.sheet.archive.build, rung.release.sheet.needs.runtime
+    words = [word for argv in build.commands for word in argv] if build else []
+    yield from _unknown_braces("releases", f"building {rung.to_version}", words, _KNOWN_TO_BUILDS)
+    runtime = fitting_runtime(wanted, at.survey.runtimes)
+    if not runtime and (wanted or any("{runtime}" in word for word in words)):
+        have = ", ".join(f"{program} is {says or 'silent'}" for program, says in at.survey.runtimes) or "none is named"
+        seen = f"{rung.to_version} is built with a runtime {wanted or 'of the site file'}, and {have}"
+        yield stop("releases", seen, "install one that fits, and name it under [[runtimes]]")
+    else:
+        yield ok("releases", f"{rung.to_version} can be built{f' with {runtime}' if runtime else ''}")
+
+
+def commands_fit(at: Circumstances, route: Route) -> Iterator[Finding]:
+    """Can every command of the site and of the releases be run, as far as can be told beforehand?"""
+    site, count = at.site, 0
+    for own in site.record.commands:
+        count += 1
+        yield from _fits(site, f"the command `{own.name}`", own, own.as_user)
+    for rung in route.leg:
+        sheet = rung.release.sheet
+        named: list[tuple[str, CommandKeys]] = [(one.name, one) for one in sheet.commands]
+        named += [(one.id, one.command) for one in sheet.migrations if one.command is not None]
+        for name, keys in named:
+            count += 1
+            yield from _fits(site, f"`{name}` of {rung.to_version}", keys, site.record.run_as)
+        for one in sheet.migrations:
+            if one.by_start is not None:
+                yield from _start_fits(site, f"`{one.id}` of {rung.to_version}", one.by_start.service)
+    if count:
+        yield ok("commands", f"{count_of(count, 'command')} will be run, each shown in the plan")
+
+
+def _fits(site: Site, who: str, keys: CommandKeys, as_user: str) -> Iterator[Finding]:
+    words = [*keys.run, keys.folder, *keys.environment.values()]
+    yield from _unknown_braces("commands", who, words, _KNOWN)
+    try:
+        started(site, as_user, [site.filled(word) for word in keys.run], site.root)
+        variables = surroundings_of(site).variables
+    except BadInput as fault:
+        yield stop("commands", f"{who}: {fault.problems[0].message}", fault.problems[0].remedy)
+        return
+    for reply in keys.answers:
+        if reply.say_variable and reply.say_variable not in variables:
+            seen = f"{who} is to be answered with the variable {reply.say_variable}, which no environment file has"
+            yield stop("commands", seen, "add it to a file of [environment]")
+    if not keys.twice:
+        seen = f"{who} may not be run twice: if it is cut off half-way, the climb goes back"
+        yield warn("commands", seen, "where it may be run again, say twice = true")
+
+
+def _start_fits(site: Site, who: str, service: str) -> Iterator[Finding]:
+    names = [one.name for one in site.record.services if not one.holds]
+    if not names or (service and service not in names):
+        seen = f"{who} is done by starting {service or 'the release'}, and the site file has no such service"
+        yield stop("commands", seen, "add it to [[services]]")
+
+
+def _unknown_braces(check: str, who: str, words: list[str], known: set[str]) -> Iterator[Finding]:
+    unknown = sorted({name for word in words for name in _BRACES.findall(word)} - known)
+    if unknown:
+        seen = f"{who} names {{{unknown[0]}}}, which nothing is put in for"
+        yield warn(check, seen, f"known are: {', '.join(f'{{{name}}}' for name in sorted(known))}")

@@ -1,0 +1,52 @@
+"""Asks the started site whether it lives: versions, the site's own questions, and that its start has lost no row.
+
+What an application writes by itself when it starts is its own affair, and was compared before that.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from yellow_ladder.climb.proving.expected import site_after
+from yellow_ladder.climb.proving.inventory import AFTER_NAME, ask_probes, read_inventory
+from yellow_ladder.climb.proving.proof import ask_again, version_faults
+from yellow_ladder.climb.record.plan import Plan
+from yellow_ladder.climb.running.run import Facts, Run
+from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.survey.versions import judge_versions
+from yellow_ladder.words import count_of
+
+
+def look_alive(run: Run) -> Facts:
+    """See that the new version serves and answers as it should; raises AnswerNo with all that it does not."""
+    plan = run.plan
+    answers = ask_probes(site_after(plan), served=True)
+    faults = [*version_faults(plan, answers), *ask_again(plan, served=True), *_rows_gone(plan)]
+    if faults:
+        remedy = "read what the services write to their logs"
+        raise AnswerNo([Problem("not-alive", fault, remedy) for fault in faults])
+    return {"versions": [one.says for one in answers]}
+
+
+def look_alive_again(run: Run) -> Facts:
+    """See that the old version serves again; raises AnswerNo with what it tells."""
+    answers = ask_probes(run.site, served=True)
+    for one in judge_versions(answers, run.plan.from_version):
+        if not one.is_right:
+            raise AnswerNo(Problem("not-as-before", one.fault, "see `yl survey`", one.answer.where))
+    return {"versions": [one.says for one in answers]}
+
+
+def _rows_gone(plan: Plan) -> Iterator[str]:
+    """Tables that have fewer rows than before the services were started, but for those that may lose some."""
+    at_rest, site = read_inventory(plan, AFTER_NAME), site_after(plan)
+    for name, database in site.databases().items():
+        may = set(site.database_spec(name).volatile)
+        may |= {one.name for _, contract in plan.contracts_of(name) for one in contract.tables if one.rows == "any"}
+        before = {table: one.rows for table, one in at_rest.databases[name].tables.items() if table not in may}
+        now = database.count_all(list(before))
+        for table, rows in before.items():
+            gone = rows - now[table]
+            if gone > 0:
+                lost = count_of(gone, "row")
+                yield f"{name}.{table}: {lost} fewer than before {plan.to_version} was started"
