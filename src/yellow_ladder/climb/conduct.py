@@ -12,7 +12,7 @@ from yellow_ladder.backup.catalog import UNFINISHED, read_backup, remove_backup
 from yellow_ladder.backup.make import check_backup
 from yellow_ladder.climb.placing.kinds import placement_of
 from yellow_ladder.climb.proving.differences import Differences, find_differences
-from yellow_ladder.climb.proving.price import drop_scratch
+from yellow_ladder.climb.proving.price import drop_left, drop_scratch
 from yellow_ladder.climb.proving.written import keep_whole, writers_to
 from yellow_ladder.climb.record.adjusting import Change, adjusted
 from yellow_ladder.climb.record.catalog import Climb
@@ -254,6 +254,7 @@ def settle(climb: Climb, conditions: Conditions, *, drop_backup: bool) -> Settle
     if climb.standing.state is ClimbState.CLIMBED:
         run.note(What.END, ClimbState.SETTLED, {"backup_dropped": drop_backup})
     drop_scratch(plan)
+    drop_left(plan)
     drop_clones(plan)
     placement_of(plan.site).drop_older(plan)
     backup = run.site.state.backups / plan.backup_name

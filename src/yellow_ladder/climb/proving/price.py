@@ -14,6 +14,7 @@ from yellow_ladder.backup.catalog import Ground, outside_root, read_backup
 from yellow_ladder.backup.restore import look_outside
 from yellow_ladder.climb.proving.expected import expected_tree, present_tree, site_after
 from yellow_ladder.climb.proving.inventory import AFTER_NAME, read_inventory
+from yellow_ladder.climb.record.commands import commands_of
 from yellow_ladder.climb.record.plan import Plan, migrations_folder
 from yellow_ladder.database import Database
 from yellow_ladder.database.port import TableChanges
@@ -28,7 +29,7 @@ from yellow_ladder.fingerprints.scan import take_fingerprint
 from yellow_ladder.migrations.apply import apply_scripts, read_scripts
 from yellow_ladder.words import bytes_in_words
 
-FOLDER_NAME, SCRATCH_NAME, ROWS_NAME = "written-since", "price", "rows"
+FOLDER_NAME, SCRATCH_NAME, ROWS_NAME, LEFT_NAME = "written-since", "price", "rows", "left"
 # Two copies, the journal of a migration that rebuilds the largest table, and room for that table.
 _TIMES_ITS_SIZE, _LEFT_FREE_BYTES = 4, 64 * 1024**2
 
@@ -165,18 +166,28 @@ def _still(
 
 
 def as_left(plan: Plan, name: str, done: Collection[str] | None = None) -> Database:
-    """The database as the climb left it: the backup with the migrations applied once more, made once and kept.
+    """The database as the climb left it: the backup with the migrations applied once more, made once and kept; or from
+    a copy that was kept then, where commands had their part in it.
 
-    With `done`, only these migrations: a climb that failed left it part-way.
+    With `done`, only these migrations: a climb that failed left it part-way. Raises AnswerNo where commands had their
+    part and no copy was kept.
     """
     site = site_after(plan)
     database = site.databases()[name]
-    wanted = {one.id for rung in plan.rungs for one in rung.migrations if one.database == name}
+    kept = left_copy(plan, name)
+    if done is None and not kept.exists() and has_commands(plan):
+        text = f"the release's commands had their part in {name}, and no copy of it was kept when they had ended"
+        raise AnswerNo(Problem("not-replayable", text, "the whole database is kept", name))
+    wanted = {one.id for rung in plan.rungs for one in rung.migrations if one.database == name and one.file}
     wanted = wanted if done is None else wanted.intersection(done)
     made, whole = _scratch_of(plan, name, len(wanted))
     if not whole.is_file():
         private_folder(made.parent)
         whole.with_suffix(".begun").touch()
+        if done is None and kept.exists():
+            database.copied_to(kept, made)
+            whole.touch()
+            return database.opened_scratch(made)
         backup = read_backup(plan.site.state.backups / plan.backup_name)
         scratch = database.copied_to(backup.path / backup.database(name).file, made)
         for rung in plan.rungs:
@@ -185,6 +196,34 @@ def as_left(plan: Plan, name: str, done: Collection[str] | None = None) -> Datab
             apply_scripts({name: scratch}, scripts, rung.to_version, plan.made_at)
         whole.touch()
     return database.opened_scratch(made)
+
+
+def has_commands(plan: Plan) -> bool:
+    """Whether anything but SQL files has its part in the data, which cannot be done once more for a comparison."""
+    return bool(commands_of(plan)) or any(not one.file for rung in plan.rungs for one in rung.migrations)
+
+
+def left_copy(plan: Plan, name: str) -> Path:
+    """Where a copy of a database is kept as the climb left it, in the form of a backup."""
+    return plan.folder / LEFT_NAME / f"{name}.{plan.site.databases()[name].ending}"
+
+
+def keep_as_left(plan: Plan, name: str) -> int:
+    """Keep that copy, at rest; returns its bytes. May be repeated."""
+    target = left_copy(plan, name)
+    private_folder(target.parent)
+    begun = target.with_name(f"{target.name}.begun")
+    remove_entry(begun)
+    with site_after(plan).databases()[name].backed_up(begun, lambda _done, _total: None, at_rest=True):
+        pass
+    remove_entry(target)
+    begun.rename(target)
+    return sum(one.stat().st_size for one in (target, *target.rglob("*")) if one.is_file())
+
+
+def drop_left(plan: Plan) -> None:
+    """Remove those copies."""
+    remove_entry(plan.folder / LEFT_NAME)
 
 
 def _scratch_of(plan: Plan, name: str, migrations: int) -> tuple[Path, Path]:

@@ -20,6 +20,7 @@ from yellow_ladder.climb.proving.price import (
     as_left,
     keep_unreadable,
     kept_print,
+    left_copy,
     print_again,
     see_room,
 )
@@ -39,12 +40,16 @@ NOBODY_WROTE, NOTHING_ASIDE = "nobody wrote meanwhile", "nothing was set aside"
 
 @dataclass(frozen=True, slots=True)
 class Written:
-    """Rows of one database that came, changed or went; `where` they are kept; `trouble` where they stay uncompared."""
+    """Rows of one database that came, changed or went; `where` they are kept; `trouble` where they stay uncompared.
+
+    `with_commands`: the release's commands had been at work by then, and who wrote what cannot be told.
+    """
 
     database: str
     tables: tuple[TableChanges, ...] = ()
     where: str = ""
     trouble: str = ""
+    with_commands: bool = False
 
     @property
     def rows(self) -> int:
@@ -67,7 +72,8 @@ class Written:
         if not self.tables:
             return NOBODY_WROTE
         tables = ", ".join(one.table for one in self.tables[:3])
-        return f"{count_of(self.rows, 'row')} ({tables}) kept in {self.where}"
+        whose = ", by others or by the release's commands," if self.with_commands else ""
+        return f"{count_of(self.rows, 'row')} ({tables}){whose} kept in {self.where}"
 
 
 def keep_written(plan: Plan, name: str) -> Written | None:
@@ -84,7 +90,7 @@ def keep_written(plan: Plan, name: str) -> Written | None:
             database.drop_leftovers()
             return Written(name)
         see_room(plan, aside)
-        done = {entry.migration for entry in aside.ledger()}
+        done = None if left_copy(plan, name).exists() else {entry.migration for entry in aside.ledger()}
         then = as_left(plan, name, done)
         changes = aside.changes_since(then, plan.site.database_spec(name).volatile)
         folder = _free(plan.folder / FOLDER_NAME / ROWS_NAME)

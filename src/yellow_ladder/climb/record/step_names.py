@@ -34,6 +34,7 @@ class StepKind(StrEnum):
     START = "start"
     PROVE = "prove"
     ALIVE = "alive"
+    KEEP_LEFT = "keep-left"
     SITE_FILE = "site-file"
     OPEN = "open"
     TIDY = "tidy"

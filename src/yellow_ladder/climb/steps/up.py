@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from yellow_ladder.climb.proving.price import has_commands
 from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Step, Work
@@ -17,7 +18,7 @@ from yellow_ladder.climb.works.commands import migrate_by_command
 from yellow_ladder.climb.works.copies import copy_after, copy_to
 from yellow_ladder.climb.works.door import close, open_up
 from yellow_ladder.climb.works.looking import look_again
-from yellow_ladder.climb.works.proofs import prove_all
+from yellow_ladder.climb.works.proofs import keep_as_proven, prove_all
 from yellow_ladder.climb.works.rungs import check_rung, migrate, place
 from yellow_ladder.climb.works.sitefile import follow
 from yellow_ladder.climb.works.tidying import tidy
@@ -118,6 +119,7 @@ def _window_ends(plan: Plan) -> list[Step]:
     return [
         *command_steps(plan, Point.BEFORE_START),
         _reads(StepKind.PROVE, "compare all data and files with before", prove_all),
+        *_kept_as_left(plan),
         *let_in_steps(plan, StepKind.LET_IN),
         *start_steps(plan, StepKind.START),
         *command_steps(plan, Point.STARTED),
@@ -128,6 +130,12 @@ def _window_ends(plan: Plan) -> list[Step]:
         *_copies(plan, "after"),
         Step(StepName(StepKind.TIDY), "remove what is no longer needed", tidy),
     ]
+
+
+def _kept_as_left(plan: Plan) -> list[Step]:
+    """Where commands changed the data, a copy tells later what users have written since."""
+    names = [spec.name for spec in plan.site.record.databases] if has_commands(plan) else []
+    return [_reads(StepKind.KEEP_LEFT, f"keep the database {one} as it is", keep_as_proven(one), one) for one in names]
 
 
 def _copies(plan: Plan, when: str) -> list[Step]:

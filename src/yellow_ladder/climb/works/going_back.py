@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from yellow_ladder.backup.catalog import Ground, read_backup
 from yellow_ladder.backup.restore import restore_files
 from yellow_ladder.climb.placing.kinds import placement_of
-from yellow_ladder.climb.proving.price import keep_newer, kept_ground
+from yellow_ladder.climb.proving.price import keep_newer, kept_ground, left_copy
 from yellow_ladder.climb.proving.written import NOTHING_ASIDE, keep_written
+from yellow_ladder.climb.record.step_names import StepKind
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.climb.works.clones import put_back
 from yellow_ladder.climb.works.door import close_site, close_tree
 from yellow_ladder.words import count_of
+
+_BY_COMMANDS = (StepKind.COMMAND, StepKind.MIGRATE_BY_COMMAND, StepKind.MIGRATE_BY_START)
 
 
 def keep_what_is_newer(run: Run) -> Facts:
@@ -49,6 +54,8 @@ def keep_what_was_written(name: str) -> Work:
         written = keep_written(run.plan, name)
         if written is None:
             return {"summary": NOTHING_ASIDE}
+        if any(step.kind in _BY_COMMANDS for step in run.standing().begun) and not left_copy(run.plan, name).exists():
+            written = replace(written, with_commands=True)
         return {"summary": written.in_words(), "written": written.as_record()}
 
     return do

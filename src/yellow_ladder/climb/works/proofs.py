@@ -12,13 +12,13 @@ from yellow_ladder.climb.proving.inventory import (
     fingerprint_all,
     read_inventory,
 )
-from yellow_ladder.climb.proving.price import drop_scratch
+from yellow_ladder.climb.proving.price import drop_scratch, keep_as_left
 from yellow_ladder.climb.proving.proof import PROOF_NAME, prove
 from yellow_ladder.climb.proving.proposal import write_proposal
 from yellow_ladder.climb.proving.written import only_added, writers_to
 from yellow_ladder.climb.record.standing import Standing
 from yellow_ladder.climb.record.step_names import StepKind, StepName
-from yellow_ladder.climb.running.run import Facts, Run
+from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.climb.works.clones import load
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.fingerprints.records import DatabasePrint
@@ -41,6 +41,11 @@ def prove_all(run: Run) -> Facts:
         remedy += f"; {some_of(who, 3)} may be writing meanwhile" if who else ""
         raise AnswerNo([Problem("not-the-same", fault, remedy) for fault in proof.faults])
     return {"rows": proof.rows_after, "values": proof.values_compared, "files": proof.files_compared}
+
+
+def keep_as_proven(name: str) -> Work:
+    """The work of keeping a copy of one database as it was compared: what commands did cannot be done once more."""
+    return lambda run: {"bytes": keep_as_left(run.plan, name)}
 
 
 def prove_back(run: Run) -> Facts:

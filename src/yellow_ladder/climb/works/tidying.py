@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from yellow_ladder.backup.catalog import UNFINISHED
 from yellow_ladder.climb.placing.kinds import placement_of
-from yellow_ladder.climb.proving.price import drop_scratch
+from yellow_ladder.climb.proving.price import drop_left, drop_scratch
 from yellow_ladder.climb.running.run import Facts, Run
 from yellow_ladder.climb.works.clones import drop_clones
 from yellow_ladder.files.copying import remove_entry
@@ -19,6 +19,7 @@ def tidy(run: Run) -> Facts:
 def tidy_back(run: Run) -> Facts:
     """Remove staged trees and the newer tree; the backup and what was written since stay."""
     drop_scratch(run.plan)
+    drop_left(run.plan)
     drop_clones(run.plan)
     remove_entry(run.site.state.backups / (run.plan.backup_name + UNFINISHED))
     placement_of(run.site).drop_newer(run.plan)
