@@ -39,6 +39,30 @@ def build_releases(into: Path, *, broken: bool = False, with_more: bool = False)
     return packed
 
 
+def build_environments(into: Path, *, broken: bool = False) -> list[Packed]:
+    """Pack every release as one that is installed in a folder of its own, with an environment built there by commands.
+
+    `broken`: the last one fails when it is started to migrate.
+    """
+    packed = []
+    layers = SOURCES / "environment"
+    with _workplace() as tree:
+        for version in DEMO_VERSIONS:
+            lay_over(tree, SOURCES / version)
+            with _workplace() as beside:
+                shutil.copytree(tree, beside, symlinks=True)
+                for local in ("etc", "config", "addons", "docs"):  # what is the harbour's own lies elsewhere
+                    shutil.rmtree(beside / local, ignore_errors=True)
+                for engine in ("mariadb", "postgresql"):
+                    shutil.rmtree(beside / "migrations" / engine, ignore_errors=True)
+                lay_over(beside, layers / "common")
+                lay_over(beside, layers / version)
+                if broken and version == DEMO_VERSIONS[-1]:
+                    lay_over(beside, SOURCES / f"{version}-broken")
+                packed.append(pack_release(beside, into))
+    return packed
+
+
 def _demand(sheet: Path, runtime: str, number: int) -> None:
     text = sheet.read_text()
     text = re.sub(r"^(schema = .*)$", rf"\1\nschema_number = {number}", text, count=1, flags=re.MULTILINE)

@@ -21,6 +21,7 @@ from yellow_ladder.demo.servers import (
     noted_server,
     remove_server,
 )
+from yellow_ladder.demo.shapes import ENVIRONMENT_SITE, install_environment, share_with_another
 from yellow_ladder.demo.troubles import SITE_FILE_MORE, add_troubles
 from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.files.archives.unpack import Limits, unpack_archive
@@ -117,11 +118,18 @@ class Place:
 
 
 def prepare_demo(
-    folder: Path, *, rows: int = 5_000, broken: bool = False, troubled: bool = False, place: Place | None = None
+    folder: Path,
+    *,
+    rows: int = 5_000,
+    broken: bool = False,
+    troubled: bool = False,
+    place: Place | None = None,
+    shape: str = "plain",
 ) -> DemoSite:
     """Install Quaybook 2.4 with `rows` bookings into a fresh folder; nothing of it is started.
 
     `broken`: its last release fails on purpose. `troubled`: an installation with a past, and a source with more in it.
+    `shape`: an environment per release behind a link, or a folder shared with another program; both over SQLite.
     In another `place` than SQLite, a private server is made and started for it unless one is given.
     Raises BadInput when the folder exists and is not empty, or when the engine's server is not installed.
     """
@@ -133,16 +141,27 @@ def prepare_demo(
     root.mkdir(parents=True)
     (folder / "run").mkdir()
     (folder / MARK_NAME).write_text("made by yl demo; yl demo --remove takes it away\n")
-    packed = build_releases(folder / "releases", broken=broken, with_more=troubled)
-    unpack_archive(packed[0].archive, root, Limits())
     port = free_port()
+    if shape == "environment":
+        install_environment(folder, root, broken=broken)
+    else:
+        packed = build_releases(folder / "releases", broken=broken, with_more=troubled)
+        unpack_archive(packed[0].archive, root, Limits())
+    if shape == "shared":
+        share_with_another(root)
     _add_what_is_local(root, port)
     files = _add_uploads(root / "uploads", min(2_000, max(24, rows // 200)))
     (root / "data").mkdir(mode=0o750)
     place = place or Place()
     server = _add_data(folder, place, rows, files)
     site_file = folder / "ladder.toml"
-    text = _SITE_FILE.format(port=port, python=sys.executable, **_words_of(server, place.database))
+    form = ENVIRONMENT_SITE if shape == "environment" else _SITE_FILE
+    text = form.format(port=port, python=sys.executable, **_words_of(server, place.database))
+    if shape == "shared":
+        text = text.replace(
+            'root = "quaybook"\n', 'root = "quaybook"\nplacement = "overlay" # Tidewatch is in there too\n'
+        )
+        text = text.replace("[keep]\n", '[keep]\nshared_with = ["tidewatch"]\n')
     if troubled:
         add_troubles(folder, root)
         text = text.replace("\n[[databases]]", SITE_FILE_MORE + "\n[[databases]]", 1)

@@ -53,7 +53,8 @@ class OverlayPlacement:
             if nolinks.is_folder(root / path) and not nolinks.names_in(root / path):
                 nolinks.remove_empty_folder(root / path)
         for folder in touched:
-            nolinks.sync_folder(folder)
+            if nolinks.is_folder(folder):
+                nolinks.sync_folder(folder)
         return Placed(0, in_one_instant=False)
 
     def bring_back(self, plan: Plan, shut: ShutTree) -> bool:

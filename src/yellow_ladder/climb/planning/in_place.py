@@ -11,7 +11,7 @@ from yellow_ladder.climb.planning.staging import CARRIED_KINDS, Carried, put_set
 from yellow_ladder.durable import write_json
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.files.archives.unpack import unpack_archive
-from yellow_ladder.files.copying import remove_entry
+from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.entry import Entry, Kind, Manifest, within
 from yellow_ladder.files.listing import Chosen, Listing, in_order, side_by_side, write_listing
 from yellow_ladder.files.manifest import take_manifest
@@ -65,18 +65,29 @@ def stage_overlay(rung: Rung, number: int, staged: Path, folder: Path, staying: 
     remove_entry(staged)  # a kill may have left a part of it
     nolinks.make_folder(staged, 0o700)
     unpack_archive(rung.release.archive, staged, rung.release.limits, sheet.archive.top)
+    before = carried.where
     carried.step_on(sheet)
     keep = site.record.keep
-    own = [path for kind in CARRIED_KINDS for path in getattr(keep, kind)]
-    for path in [*keep.data_paths, *keep.shared_with, *(one for one in own if nolinks.is_there(site.root / one))]:
+    own = [path for kind in CARRIED_KINDS for path in getattr(keep, kind) if nolinks.is_there(site.root / path)]
+    own += [one.path for one in carried.survey.addons if one.origin != "bundled"]
+    for path in [*keep.data_paths, *keep.shared_with, *map(carried.where, own)]:
         remove_entry(staged / path)
+    moved = [path for path in own if carried.where(path) != before(path)]
+    for path in moved:
+        nolinks.make_folders((staged / carried.where(path)).parent)
+        copy_entry(site.root / path, staged / carried.where(path))
     kept = put_settings(staged, str(rung.to_version), carried)
+    kept |= {carried.where(path) for path in moved}
     set_rights(staged, carried, kept)
     release = take_manifest(staged)
     theirs = {one.path for one in in_order(release) if one.kind is not Kind.FOLDER}
-    named = [*(one.file for one in keep.settings), *own, *keep.data_paths, *keep.shared_with]
+    settings = [one.file for one in keep.settings]
+    named = [*map(before, (*settings, *own)), *keep.data_paths, *keep.shared_with]
     gone = [path for path in sorted(set(staying.theirs) - theirs) if not within(path, named)]
-    gone += [one.file for one in keep.settings if carried.where(one.file) != one.file and number == 1]
+    left = [before(path) for path in (*settings, *moved) if carried.where(path) != before(path)]
+    gone += [
+        one.path for one in in_order(staying.base) if left and one.kind is not Kind.FOLDER and within(one.path, left)
+    ]
     _write_down(number, staged, folder, staying, gone)
     staying.theirs = theirs
 
@@ -139,16 +150,23 @@ def _after(base: Manifest, coming: Manifest, gone: Iterable[str]) -> Iterator[En
 
 def _emptied(base: Manifest, coming: Manifest, gone: set[str]) -> set[str]:
     """Folders above what went that hold nothing by then."""
-    above = {"/".join(parts[:end]) for path in gone for parts in [path.split("/")] for end in range(1, len(parts))}
+    above = {folder for path in gone for folder in _above(path)}
     if not above:
         return set()
-    held = {path for path in above if path in coming}
+    held: set[str] = set()
+    for entry in in_order(coming):
+        held |= above.intersection({entry.path, *_above(entry.path)})
     for entry in in_order(base):
-        if entry.path in gone or (entry.kind is Kind.FOLDER and entry.path in above):
-            continue
-        parts = entry.path.split("/")
-        held |= above.intersection("/".join(parts[:end]) for end in range(1, len(parts)))
+        if entry.path not in gone and not (entry.kind is Kind.FOLDER and entry.path in above):
+            held |= above.intersection(_above(entry.path))
     return above - held
+
+
+def _above(path: str) -> Iterator[str]:
+    """The folders that a path lies in."""
+    while "/" in path:
+        path = path.rpartition("/")[0]
+        yield path
 
 
 def expected_overlay(folder: Path, number: int) -> Iterator[Entry]:

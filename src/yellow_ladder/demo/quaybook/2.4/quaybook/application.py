@@ -2,7 +2,9 @@
 
 import html
 import json
+import os
 import time
+from pathlib import Path
 from urllib.parse import parse_qs
 
 from quaybook import queries
@@ -22,10 +24,11 @@ class Application:
 
     def __init__(self, root):
         self.root = root
+        self.home = Path(os.environ.get("QUAYBOOK_HOME", root))  # where what is the harbour's own lies
         self.version = (root / "VERSION").read_text().strip()
-        self.settings = Settings(root / queries.SETTINGS_FILE)
-        self.store = Store(self.settings.database_url(root))
-        self.vault = Vault(root / queries.KEY_FILE)
+        self.settings = Settings(self.home / os.environ.get("QUAYBOOK_SETTINGS", queries.SETTINGS_FILE))
+        self.store = Store(self.settings.database_url(self.home))
+        self.vault = Vault(self.home / os.environ.get("QUAYBOOK_KEY", queries.KEY_FILE))
         now = time.strftime("%Y-%m-%d %H:%M:%S", time.gmtime())
         self.store.run("UPDATE logins SET seen = :now WHERE id = 1", {"now": now})
 
@@ -33,7 +36,7 @@ class Application:
         path, method = environ["PATH_INFO"], environ["REQUEST_METHOD"]
         if path == "/about.json":
             return self.answer(start_response, "200 OK", json.dumps(self.about()), "application/json")
-        closed = self.root / "data" / "closed"
+        closed = self.home / "data" / "closed"
         if closed.exists():
             body = f"<p>{html.escape(closed.read_text())}</p>"
             return self.answer(start_response, "503 Service Unavailable", self.page("Closed for now", body))
