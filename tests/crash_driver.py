@@ -7,7 +7,8 @@ seed). Prints one JSON object: how many kill points there are, which were tried 
 Modes, `KILL-THEN`: kill at `record` (each journal record, before and after it is on disk), at `call` (each change of
 the file system that the program makes once it plans) while climbing, or at `back-call` while descending; then
 `continue` or `descend`. With `failing-` before it, the last release fails and the climb goes back by itself; with
-`plain-`, the kernel cannot exchange folders in one instant. With `ENGINE:` before all that, on that engine's server.
+`plain-`, the kernel cannot exchange folders in one instant. With `ENGINE:` before all that, on that engine's server;
+with `environment:` or `shared:`, in that shape of the demonstration.
 """
 
 from __future__ import annotations
@@ -36,6 +37,7 @@ from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.demo.prepare import Place, prepare_demo, start_site, stop_site
 from yellow_ladder.demo.proof import Picture, picture_of
 from yellow_ladder.demo.servers import remove_server
+from yellow_ladder.demo.shapes import SHAPES
 from yellow_ladder.errors import AnswerNo
 from yellow_ladder.events import silent
 from yellow_ladder.site.site import Site, load_site
@@ -133,8 +135,10 @@ class Bench:
     """A pristine site, a copy to hurt, and pictures of how it should look in the end."""
 
     def __init__(self, folder: Path, kill: str, engine: str) -> None:
+        self.shape, engine = (engine, "sqlite") if engine in SHAPES else ("plain", engine)
         self.pristine, self.hurt, self.kill, self.engine = folder / "pristine", folder / "hurt", kill, engine
-        self.demo = prepare_demo(self.pristine, rows=ROWS, broken=kill.startswith("failing"), place=Place(engine))
+        broken = kill.startswith("failing")
+        self.demo = prepare_demo(self.pristine, rows=ROWS, broken=broken, place=Place(engine), shape=self.shape)
         self.dump, self.details = folder / "pristine-dump", {}
         if engine != "sqlite":
             database = load_site(self.pristine / "ladder.toml").databases()["main"]
@@ -208,6 +212,12 @@ class Bench:
             return "the site file is not as before"
         if (self.hurt / "quaybook" / "data" / "closed").exists():
             return "the site was left closed"
+        if self.shape == "environment":
+            there = sorted(one.name for one in (self.hurt / "quaybook" / "releases").iterdir())
+            if there != (["2.4", "4.0"] if wanted is self.after else ["2.4"]):
+                return f"releases were left: {there}"
+        if any(self.pristine.parent.rglob(".quaybook.*")):
+            return "a folder of the climb was left beside root"
         if not (self.hurt / "run" / "web.pid").exists():
             return "the service was left stopped"
         return ""

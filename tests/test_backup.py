@@ -163,12 +163,14 @@ KINDS = ["remove", "change", "chmod", "add", "to folder", "to link", "touch"]
 HARM = st.lists(st.tuples(st.sampled_from(KINDS), st.integers(0, 10**6)), max_size=12)
 
 
-def harm(root: Path, kind: str, number: int) -> None:
+def harm(root: Path, kind: str, number: int, decoy: Path) -> None:
     paths = sorted(path for path in root.rglob("*") if not path.name.startswith("quaybook.sqlite"))
     path = paths[number % len(paths)]
     is_folder = path.is_dir() and not path.is_symlink()
     if kind == "add":
-        (path if is_folder else path.parent).joinpath(f"new {number}").write_text("new")
+        new = (path if is_folder else path.parent).joinpath(f"new {number}")
+        if not new.is_symlink():  # an earlier harm may have made it one, and nothing here may write through it
+            new.write_text("new")
     elif kind == "chmod" and not path.is_symlink():
         path.chmod(0o700 if is_folder else 0o604)
     elif not is_folder and kind == "change" and not path.is_symlink():
@@ -181,7 +183,7 @@ def harm(root: Path, kind: str, number: int) -> None:
             path.mkdir()
             (path / "inside").write_text("x")
         elif kind == "to link":
-            path.symlink_to("/etc/passwd")
+            path.symlink_to(decoy)
 
 
 @settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
@@ -192,13 +194,15 @@ def test_whatever_was_done_to_the_tree_a_restore_undoes(idle: Demo, harms: list[
     before = take_manifest(site.root, site.skipped())
     times = {path: entry.modified_ns for path, entry in before.items()}
     backup = make_backup(site, f"2.4.{os.urandom(4).hex()}", utc_now(), silent)
+    decoy = idle.folder / "decoy"
+    decoy.write_text("not the site's")
     for kind, number in harms:
-        harm(site.root, kind, number)
+        harm(site.root, kind, number, decoy)
     restore_files(backup, Ground(site.root), site.skipped())
     after = take_manifest(site.root, site.skipped())
     assert compare_manifests(before, after) == []
     assert {path: entry.modified_ns for path, entry in after.items()} == times
-    assert Path("/etc/passwd").read_text().startswith("root:")
+    assert decoy.read_text() == "not the site's"
 
 
 def test_what_others_wrote_while_the_site_was_closed_is_kept(make_demo: MakeDemo) -> None:

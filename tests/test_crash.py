@@ -11,6 +11,7 @@ import pytest
 
 from tests.conftest import Demo, need, warm
 from tests.crash_driver import chosen, in_child
+from tests.engines import SERVERS
 from yellow_ladder.climb.conduct import Conditions, begin
 from yellow_ladder.climb.planning.prepare import stage_climb
 from yellow_ladder.climb.planning.prospect import look_ahead
@@ -32,6 +33,16 @@ MODES = {
     "failing-record-descend": (3, 4, 80),
     "plain-call-continue": (8, 3, 100),
     "plain-call-descend": (8, 3, 100),
+    "environment:record-continue": (4, 3, 80),
+    "environment:record-descend": (4, 3, 80),
+    "environment:call-continue": (8, 3, 100),
+    "environment:call-descend": (8, 3, 100),
+    "environment:back-call-descend": (4, 2, 40),
+    "environment:failing-record-descend": (3, 2, 80),
+    "shared:record-continue": (4, 2, 80),
+    "shared:call-continue": (8, 4, 100),
+    "shared:call-descend": (8, 4, 100),
+    "shared:back-call-descend": (4, 3, 40),
     "postgresql:record-continue": (4, 2, 80),
     "postgresql:record-descend": (4, 2, 80),
     "postgresql:back-call-descend": (4, 2, 40),
@@ -59,7 +70,7 @@ def test_a_climb_killed_anywhere_ends_whole(
     mode: str, choice: str, tmp_path: Path, record_property: Callable[[str, object], None]
 ) -> None:
     engine = mode.rpartition(":")[0]
-    need(missing_programs(engine) if engine else [], f"a test of {engine}")
+    need(missing_programs(engine) if engine in SERVERS else [], f"a test of {engine}")
     choice = choice if "/" in choice else f"{choice}@{SEED}"
     words = [str(tmp_path), mode, choice]
     done = warm().call("tests.crash_driver:main", words, Path(__file__).parent.parent, dict(os.environ), 3600)
