@@ -208,13 +208,17 @@ class Bench:
         found = picture_of(self.site())
         if found != wanted:
             return f"not whole: {found.files} files, {found.rows} rows, tree same: {found.tree == wanted.tree}"
+        return self.judge_rest(then, ["2.4", "4.0"] if wanted is self.after else ["2.4"])
+
+    def judge_rest(self, then: str, releases: list[str]) -> str:
+        """What is wrong beside the tree and the data."""
         if then == "descend" and (self.hurt / "ladder.toml").read_text() != self.site_text:
             return "the site file is not as before"
         if (self.hurt / "quaybook" / "data" / "closed").exists():
             return "the site was left closed"
         if self.shape == "environment":
             there = sorted(one.name for one in (self.hurt / "quaybook" / "releases").iterdir())
-            if there != (["2.4", "4.0"] if wanted is self.after else ["2.4"]):
+            if there != releases:
                 return f"releases were left: {there}"
         if any(self.pristine.parent.rglob(".quaybook.*")):
             return "a folder of the climb was left beside root"

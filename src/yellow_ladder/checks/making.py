@@ -37,6 +37,11 @@ def pointer_leads(at: Circumstances) -> Iterator[Finding]:
 def releases_to_make(at: Circumstances, route: Route) -> Iterator[Finding]:
     """Can every release be made where it will lie, and only there?"""
     pointing = at.site.record.pointing
+    version = at.survey.version
+    installed = at.releases.of(version) if version else None
+    if at.site.record.placement == "overlay" and (installed is None or not installed.archive.is_file()):
+        seen = f"nothing tells which files of {at.site.short(at.site.root)} are those of {version}"
+        yield stop("releases", seen, f"put the archive of {version} into {at.releases.source}")
     for rung in route.leg:
         build = rung.release.sheet.archive.build
         if pointing is None:

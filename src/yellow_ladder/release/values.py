@@ -28,6 +28,12 @@ def _range(text: str) -> str:
     return text
 
 
+def _version_or_range(text: str) -> str:
+    if not text or text[0] in "<>=!~":
+        return _range(text)
+    return f"=={_version(text)}"
+
+
 def _column(text: str) -> str:
     if text.count(".") != 1 or not all(text.split(".")):
         raise ValueError("should be written with one dot, like table.column or section.key")
@@ -45,6 +51,7 @@ def _pattern(text: str) -> str:
 TreePath = Annotated[str, AfterValidator(_tree_path)]
 VersionText = Annotated[str, AfterValidator(_version)]
 RangeText = Annotated[str, AfterValidator(_range)]
+RungsText = Annotated[str, AfterValidator(_version_or_range)]
 DottedName = Annotated[str, AfterValidator(_column)]
 PatternText = Annotated[str, AfterValidator(_pattern)]
 Argv = Annotated[list[str], Field(min_length=1)]

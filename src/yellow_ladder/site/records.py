@@ -12,7 +12,7 @@ from yellow_ladder.database import DatabaseAddress, parse_address
 from yellow_ladder.documents import Record
 from yellow_ladder.files.entry import within
 from yellow_ladder.release.commands import CommandKeys, Point, PointText, refuse_misplaced
-from yellow_ladder.release.values import Argv, PatternText, RangeText, Seconds, TreePath
+from yellow_ladder.release.values import Argv, PatternText, RangeText, RungsText, Seconds, TreePath
 from yellow_ladder.release.versions import Version
 from yellow_ladder.site.backup_records import BackupWishes, SettleWishes
 from yellow_ladder.site.service_records import AnyService
@@ -197,7 +197,7 @@ class SiteCommand(CommandKeys):
 
     name: str = Field(min_length=1, max_length=60, pattern=r"^[^/\n]+$")
     at: PointText
-    for_: RangeText = Field(default="", alias="for")
+    for_: RungsText = Field(default="", alias="for")
     as_user: str = ""
 
     @model_validator(mode="after")

@@ -9,10 +9,11 @@ import tomlkit
 from tomlkit.items import AoT, Table
 
 from yellow_ladder.climb.proving.inventory import AFTER_NAME, BEFORE_NAME, read_inventory
-from yellow_ladder.climb.proving.proof import Proof
+from yellow_ladder.climb.proving.proof import Proof, lineages
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.durable import write_whole
 from yellow_ladder.fingerprints.judge import Verdict
+from yellow_ladder.fingerprints.lineage import Lineage, TableLine
 from yellow_ladder.fingerprints.records import ColumnSums, DatabasePrint, TablePrint
 
 PROPOSAL_NAME = "seen-contract.toml"
@@ -26,10 +27,11 @@ not compared any more.
 def write_proposal(plan: Plan, proof: Proof) -> Path | None:
     """Write the declarations that are missing into the climb's folder; None where none would help."""
     before, after = read_inventory(plan, BEFORE_NAME), read_inventory(plan, AFTER_NAME)
+    lines = lineages(plan, before)
     contracts = tomlkit.aot()
     for name, verdicts in proof.tables.items():
         differing = {one.table for one in verdicts if one.verdict is Verdict.DIFFERS}
-        _add(contracts, name, differing, before.databases[name], after.databases[name])
+        _add(contracts, name, lines[name], differing, before.databases[name], after.databases[name])
     if not contracts:
         return None
     document = tomlkit.document()
@@ -41,7 +43,9 @@ def write_proposal(plan: Plan, proof: Proof) -> Path | None:
     return path
 
 
-def _add(contracts: AoT, name: str, differing: Iterable[str], before: DatabasePrint, after: DatabasePrint) -> None:
+def _add(
+    contracts: AoT, name: str, line: Lineage, differing: Iterable[str], before: DatabasePrint, after: DatabasePrint
+) -> None:
     seen = set(differing)
     contract, tables = tomlkit.table(), tomlkit.aot()
     contract.add("database", name)
@@ -52,8 +56,8 @@ def _add(contracts: AoT, name: str, differing: Iterable[str], before: DatabasePr
     ):
         if names:
             contract.add(key, sorted(names))
-    for table in sorted(seen & before.tables.keys() & after.tables.keys()):
-        change = _change(table, before.tables[table], after.tables[table])
+    for table in sorted(seen & line.tables.keys() & after.tables.keys()):
+        change = _change(table, line.tables[table], before, after.tables[table])
         if len(change) > 1:
             tables.append(change)
     if tables:
@@ -62,29 +66,31 @@ def _add(contracts: AoT, name: str, differing: Iterable[str], before: DatabasePr
         contracts.append(contract)
 
 
-def _change(name: str, old: TablePrint, new: TablePrint) -> Table:
+def _change(name: str, line: TableLine, before: DatabasePrint, new: TablePrint) -> Table:
+    """What is missing of one table, beyond what was declared of it."""
     change = tomlkit.table()
     change.add("name", name)
-    both = [one for one in old.names if one in new.names]
     for key, columns in (
-        ("columns_added", [one for one in new.names if one not in old.names]),
-        ("columns_dropped", [one for one in old.names if one not in new.names]),
+        ("columns_added", [one for one in new.names if one not in line.columns]),
+        ("columns_dropped", [one for one in line.columns if one not in new.names]),
     ):
         if columns:
             change.add(key, columns)
+    old = before.tables[line.origin or name]
     if old.rows != new.rows:
         change.add("rows", "grow" if new.rows > old.rows else "any")
         return change
-    same_key = old.key == new.key
-    changed = [one for one in both if _differs(old.columns.get(one), new.columns.get(one), same_key=same_key)]
+    same_key = len(old.key) == len(new.key)
+    changed = []
+    for one, column in line.columns.items():
+        if column.origin is not None and not column.is_changed and one in new.columns:
+            was = before.tables[column.origin[0]].columns[column.origin[1]]
+            if _differs(was, new.columns[one], same_key=same_key and not column.by):
+                changed.append(one)
     if changed:
         change.add("columns_changed", changed)
     return change
 
 
-def _differs(old: ColumnSums | None, new: ColumnSums | None, *, same_key: bool) -> bool:
-    if old is None or new is None:
-        return False
-    if same_key:
-        return old != new
-    return (old.values, old.loose) != (new.values, new.loose)
+def _differs(old: ColumnSums, new: ColumnSums, *, same_key: bool) -> bool:
+    return old != new if same_key else (old.values, old.loose) != (new.values, new.loose)

@@ -1,0 +1,270 @@
+"""A release is whatever its vendor makes it: in a folder of its own behind a link, or among others' files."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+import sqlite3
+from pathlib import Path
+
+import psutil
+import pytest
+
+from tests.conftest import Demo, MakeDemo
+from yellow_ladder.demo.proof import picture_of
+from yellow_ladder.demo.shapes import SECRET
+from yellow_ladder.files.archives.unpack import Limits, unpack_archive
+from yellow_ladder.release.sheet import SHEET_NAME
+
+
+@pytest.fixture
+def environment(make_demo: MakeDemo) -> Demo:
+    return make_demo(shape="environment")
+
+
+@pytest.fixture
+def shared(make_demo: MakeDemo) -> Demo:
+    return make_demo(shape="shared")
+
+
+Look = dict[str, tuple[object, ...]]
+
+
+def look(folder: Path, *, touched: bool = False) -> Look:
+    """What every path below a folder is; with `touched`, when anything of it was changed last."""
+    found: Look = {}
+    for path in sorted(folder.rglob("*")):
+        one = path.lstat()
+        said = os.readlink(path) if path.is_symlink() else path.read_bytes() if path.is_file() else b""
+        more = (one.st_ino, one.st_mtime_ns, one.st_ctime_ns) if touched else ()
+        found[str(path.relative_to(folder))] = (one.st_mode, one.st_uid, one.st_gid, said, *more)
+    return found
+
+
+def change_sheet(demo: Demo, version: str, old: str, new: str) -> None:
+    """Put a changed sheet beside a release's archive."""
+    archive = demo.folder / "releases" / f"quaybook-{version}.tar.zst"
+    beside = archive.with_name(f"quaybook-{version}.{SHEET_NAME}")
+    if not beside.exists():
+        tree = demo.folder / "tree"
+        tree.mkdir()
+        unpack_archive(archive, tree, Limits())
+        beside.write_text((tree / SHEET_NAME).read_text())
+        shutil.rmtree(tree)
+    text = beside.read_text()
+    assert old in text, old
+    beside.write_text(text.replace(old, new))
+
+
+def releases_of(demo: Demo) -> list[str]:
+    return sorted(one.name for one in (demo.root / "releases").iterdir())
+
+
+def test_a_release_is_built_at_its_place_and_the_link_is_turned_and_turned_back(environment: Demo) -> None:
+    demo = environment
+    before, link = look(demo.root), (demo.root / "current").lstat()
+    answer = demo.yl("climb", "--to", "4.0", "--yes")
+    assert answer.code == 0, answer
+    assert os.readlink(demo.root / "current") == "releases/4.0"
+    assert releases_of(demo) == ["2.4", "4.0"]
+    assert (demo.root / "releases" / "4.0" / "env" / "bin" / "python").exists()
+    assert "name = Sandhavn Harbour Office" in (demo.root / "etc" / "quaybook.ini").read_text()
+    words = psutil.Process(int((demo.folder / "run" / "web.pid").read_text())).cmdline()
+    assert any("releases/4.0/server.py" in word for word in words)
+    old = {path: one for path, one in before.items() if path.startswith("releases/2.4/")}
+    assert {path: one for path, one in look(demo.root).items() if path in old} == old, "the old release is untouched"
+    assert demo.yl("descend", "--yes").code == 0
+    after = look(demo.root)
+    before.pop("data/quaybook.sqlite"), after.pop("data/quaybook.sqlite")  # rows are compared by their own test
+    assert after == before
+    assert (demo.root / "current").lstat().st_ino == link.st_ino
+
+
+def test_data_settings_and_scripts_beside_the_releases_stay_where_they_are(environment: Demo) -> None:
+    demo = environment
+    own = demo.root / "tools" / "nightly.sh"
+    own.parent.mkdir()
+    own.write_text("#!/bin/sh\n")
+    before = {path: path.lstat().st_ino for path in (own, demo.root / "uploads", demo.root / "etc" / "secret.key")}
+    assert demo.yl("climb", "--to", "4.0", "--yes").code == 0
+    assert {path: path.lstat().st_ino for path in before} == before
+
+
+def test_what_commands_migrations_and_builds_say_is_kept_and_no_secret_with_it(environment: Demo) -> None:
+    demo = environment
+    assert demo.yl("climb", "--to", "4.0", "--yes").code == 0
+    output = next((demo.folder / ".ladder" / "climbs").iterdir()) / "output"
+    assert "migrated to 30" in (output / "2-prices-to-totals.txt").read_text()
+    assert "Go on? [yes/no]" in (output / "2-prices-to-totals.txt").read_text()
+    assert (output / "1-build-1.txt").exists()
+    kept = [path for path in (demo.folder / ".ladder").rglob("*") if path.is_file()]
+    assert [str(path) for path in kept if SECRET.encode() in path.read_bytes()] == []
+
+
+def test_the_survey_knows_a_built_release_by_what_was_recorded_of_it(environment: Demo) -> None:
+    demo = environment
+    assert demo.yl("climb", "--to", "4.0", "--yes").code == 0
+    (demo.root / "releases" / "4.0" / "server.py").write_text("print('patched by hand')\n")
+    files = demo.json("survey")["files"]
+    assert files["edited"] == ["releases/4.0/server.py"]
+    assert files["added"] == []
+
+
+def test_a_build_that_fails_leaves_the_site_serving_and_nothing_half_made(environment: Demo) -> None:
+    demo = environment
+    before = look(demo.root)
+    change_sheet(demo, "3.0", '"{release}/env"]]', '"{release}/env"], ["/bin/sh", "-c", "echo no wheel; exit 4"]]')
+    answer = demo.yl("climb", "--to", "4.0", "--yes")
+    assert answer.code == 1
+    assert "build 3.0, command 2" in answer.err
+    assert "no wheel" in answer.err
+    assert look(demo.root) == before
+    assert demo.json("history")[0]["state"] == "given up"
+
+
+def test_a_folder_that_is_there_already_is_never_taken_for_a_release(environment: Demo) -> None:
+    demo = environment
+    theirs = demo.root / "releases" / "3.0" / "notes.txt"
+    theirs.parent.mkdir()
+    theirs.write_text("a half environment of last year\n")
+    answer = demo.yl("check", "--to", "4.0")
+    assert answer.code == 1
+    assert "releases/3.0 is there already" in answer.out
+    assert theirs.read_text() == "a half environment of last year\n"
+
+
+@pytest.mark.parametrize("target", ["releases/9.9", "/etc", "../elsewhere", "data"])
+def test_a_link_that_leads_astray_stops_the_check(environment: Demo, target: str) -> None:
+    demo = environment
+    (demo.root / "current").unlink()
+    (demo.root / "current").symlink_to(target)
+    answer = demo.yl("check", "--to", "4.0")
+    assert answer.code == 1
+    assert f"leads to {target}, which is no release's folder" in " ".join(answer.out.split())
+
+
+def test_a_runtime_that_does_not_fit_is_told_before_the_window(environment: Demo) -> None:
+    demo = environment
+    change_sheet(demo, "4.0", 'runtime = ">=3.8"', 'runtime = ">=9.1"')
+    answer = demo.yl("check", "--to", "4.0")
+    assert answer.code == 1
+    assert "built with a runtime >=9.1" in " ".join(answer.out.split())
+
+
+def test_settling_keeps_as_many_older_releases_as_the_site_file_says(environment: Demo) -> None:
+    demo = environment
+    assert demo.yl("climb", "--to", "3.0", "--yes").code == 0
+    assert releases_of(demo) == ["2.4", "3.0"]
+    assert demo.yl("settle", "--yes").code == 0
+    assert releases_of(demo) == ["2.4", "3.0"], "one is kept where nothing is said"
+    assert demo.yl("climb", "--to", "4.0", "--yes").code == 0
+    assert demo.yl("settle", "--yes").code == 0
+    assert releases_of(demo) == ["3.0", "4.0"]
+
+
+def test_a_question_that_nobody_answers_ends_the_climb_and_says_what_was_asked(environment: Demo) -> None:
+    demo = environment
+    before = picture_of(demo.site())
+    change_sheet(demo, "3.0", "answers = [{ asked = 'Go on\\?', say = \"yes\" }]", "terminal = true\nsilent_s = 0.5")
+    answer = demo.yl("climb", "--to", "4.0", "--yes")
+    assert answer.code == 1
+    assert "may be asking: This changes the schema from 26 to 30. Go on? [yes/no]" in answer.err
+    assert picture_of(demo.site()) == before
+
+
+def test_a_command_that_had_nothing_to_do_is_fine_where_the_schema_says_so_and_a_lie_is_not(environment: Demo) -> None:
+    demo = environment
+    before = picture_of(demo.site())
+    change_sheet(demo, "3.0", '"{release}/manage.py", "migrate"]', '"-c", "print(\'migrated to 30\')"]')
+    answer = demo.yl("climb", "--to", "4.0", "--yes")
+    assert answer.code == 1
+    assert "check that 3.0 is in place" in answer.err
+    assert "26" in answer.err
+    assert picture_of(demo.site()) == before
+
+
+def test_a_first_start_that_fails_is_seen_in_its_log_and_nothing_keeps_running(make_demo: MakeDemo) -> None:
+    demo = make_demo(shape="environment", broken=True)
+    before = picture_of(demo.site())
+    answer = demo.yl("climb", "--to", "4.0", "--yes")
+    assert answer.code == 1
+    assert "its log has 'Traceback'" in answer.err
+    assert picture_of(demo.site()) == before
+    words = psutil.Process(int((demo.folder / "run" / "web.pid").read_text())).cmdline()
+    assert any("releases/2.4/server.py" in word for word in words)
+
+
+def test_what_users_wrote_since_is_told_apart_from_what_commands_did(environment: Demo) -> None:
+    demo = environment
+    assert demo.yl("climb", "--to", "4.0", "--yes").code == 0
+    with contextlib.closing(sqlite3.connect(demo.database)) as connection:
+        connection.execute("INSERT INTO notices (posted, title, body) VALUES ('2026-11-26', 'Fog', 'Stay in.')")
+        connection.commit()
+    answer = demo.yl("descend", "--yes")
+    assert answer.code == 0
+    told = " ".join(answer.out.split())
+    assert "main.notices 40 41 1 0 0" in told
+    assert "main.addresses" not in told
+
+
+def other_files(demo: Demo) -> Look:
+    return look(demo.root / "tidewatch", touched=True)
+
+
+def test_in_a_shared_folder_nothing_of_others_is_touched_up_or_back(shared: Demo) -> None:
+    demo = shared
+    (demo.root / "index.html").write_text("somebody's page, of which nobody told\n")
+    before, theirs = look(demo.root), other_files(demo)
+    assert demo.yl("climb", "--to", "4.0", "--yes").code == 0
+    assert other_files(demo) == theirs
+    assert (demo.root / "index.html").read_text() == "somebody's page, of which nobody told\n"
+    assert not (demo.root / "docs").exists()
+    assert (demo.root / "config" / "secret.key").exists()
+    assert not (demo.root / "etc").exists()
+    assert demo.yl("verify").code == 0
+    assert demo.yl("descend", "--yes").code == 0
+    after = look(demo.root)
+    before.pop("data/quaybook.sqlite"), after.pop("data/quaybook.sqlite")
+    assert after == before
+    assert other_files(demo) == theirs
+
+
+def test_only_what_a_release_changes_is_replaced(shared: Demo) -> None:
+    demo = shared
+    same = ["server.py", "quaybook/store.py", "addons/regatta-calendar/races.csv", "uploads/01"]
+    before = {path: (demo.root / path).lstat().st_ino for path in same}
+    changed = (demo.root / "quaybook" / "queries.py").lstat().st_ino
+    assert demo.yl("climb", "--to", "4.0", "--yes").code == 0
+    assert {path: (demo.root / path).lstat().st_ino for path in same} == before
+    assert (demo.root / "quaybook" / "queries.py").lstat().st_ino != changed
+
+
+def test_without_the_installed_package_nobody_knows_what_is_the_releases(shared: Demo) -> None:
+    demo = shared
+    (demo.folder / "releases" / "quaybook-2.4.tar.zst").unlink()
+    answer = demo.yl("check", "--to", "4.0")
+    assert answer.code == 1
+    assert "nothing tells which files of quaybook are those of 2.4" in " ".join(answer.out.split())
+
+
+def test_a_failed_climb_in_a_shared_folder_goes_back_whole(make_demo: MakeDemo) -> None:
+    demo = make_demo(shape="shared", broken=True)
+    before, theirs = look(demo.root), other_files(demo)
+    assert demo.yl("climb", "--to", "4.0", "--yes").code == 1
+    after = look(demo.root)
+    before.pop("data/quaybook.sqlite"), after.pop("data/quaybook.sqlite")
+    assert after == before
+    assert other_files(demo) == theirs
+
+
+def test_what_no_release_declares_is_proposed_as_narrowly_as_it_was_seen(environment: Demo) -> None:
+    demo = environment
+    change_sheet(demo, "3.0", 'columns_renamed = { price_cents = "total_cents" }', 'columns_changed = ["state"]')
+    answer = demo.yl("climb", "--to", "4.0", "--yes")
+    assert answer.code == 1
+    proposal = next(demo.folder.glob(".ladder/climbs/*/seen-contract.toml"))
+    assert str(proposal) in answer.err
+    text = proposal.read_text()
+    assert 'columns_added = ["total_cents"]' in text
+    assert 'columns_dropped = ["price_cents"]' in text
