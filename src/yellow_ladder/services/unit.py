@@ -140,8 +140,10 @@ class UnitService:
         if state is not ServiceState.RUNNING or not pid:
             return About(state)
         try:
-            return about_process(psutil.Process(pid))
-        except psutil.NoSuchProcess:
+            # The manager may live in a namespace of its own, where the number is another process's.
+            is_its_own = facts.get("ControlGroup", "") in Path(f"/proc/{pid}/cgroup").read_text()
+            return about_process(psutil.Process(pid)) if is_its_own else About(state)
+        except (psutil.NoSuchProcess, OSError):
             return About(state)
 
     def trouble(self) -> str:

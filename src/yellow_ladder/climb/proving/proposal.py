@@ -76,7 +76,9 @@ def _change(name: str, line: TableLine, before: DatabasePrint, new: TablePrint) 
     ):
         if columns:
             change.add(key, columns)
-    old = before.tables[line.origin or name]
+    if line.origin is None:
+        return change
+    old = before.tables[line.origin]
     if old.rows != new.rows:
         change.add("rows", "grow" if new.rows > old.rows else "any")
         return change
