@@ -243,7 +243,9 @@ def test_a_damaged_or_locked_zip_is_never_taken_for_whole(tmp_path: Path) -> Non
 def test_nothing_in_a_source_is_passed_over_without_a_word(tmp_path: Path) -> None:
     build_releases(tmp_path)
     (tmp_path / "quaybook-9.0.7z").write_bytes(b"7z")
-    (tmp_path / "quaybook-9.1.release.toml").write_text("format = 1\n")
+    (tmp_path / "quaybook-9.1.release.toml").write_text(
+        'format = 1\n[release]\nproduct = "quaybook"\nversion = "9.1"\n'
+    )
     (tmp_path / "quaybook-9.2.zip").write_bytes(b"no zip at all")
     problems = {one.code: one for one in read_source(tmp_path, "quaybook").problems}
     assert "yl pack" in problems["archive-unread"].remedy

@@ -215,12 +215,14 @@ OWN_PLACES = (
     "backup/catalog.py", "backup/copies.py", "backup/places.py", "backup/sealing.py", "backup/sftp.py",
     "backup/make.py", "survey/saved.py", "database/", "migrations/", "files/digests.py", "files/archives/read.py",
     "files/tree.py", "files/looking.py", "files/listing.py", "files/store.py", "climb/works/sitefile.py",
+    "climb/planning/sources.py",
 )  # fmt: skip
 # By an open file, into an archive of the tool's own, into a fresh folder of the administrator's, in the climb's folder.
 MEANT = (
     "files/copying.py: os.utime(target", "files/archives/write.py: os.open(path", "backup/restore.py: into.",
     "backup/restore.py: target.", "services/rest.py: os.scandir(f'/proc/",
-    "climb/proving/price.py: whole.", "settings/change.py: settings.rename(",
+    "climb/proving/price.py: whole.", "climb/proving/price.py: begun.", "commands/watched.py: os.open(call.output",
+    "settings/change.py: settings.rename(",
 )  # fmt: skip
 CHANGING = {
     "unlink", "rename", "mkdir", "chmod", "write_bytes", "write_text", "symlink_to", "touch", "rmdir", "hardlink_to",

@@ -81,7 +81,7 @@ def test_where_it_does_not_become_so_it_is_told_what_was_asked(ready: str, told:
 @pytest.mark.parametrize(
     ("ready", "log", "told"),
     [
-        ("within_s = 5", True, "needs `url`, `port`, `log_line` or `command`"),
+        ("within_s = 5", True, "needs `url`, `port`, `log_line`, `command` or `query`"),
         ('log_line = "open"', False, "has `ready.log_line`, and no `log` to look into"),
         ("port = 70000", True, "port"),
     ],

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
-from collections.abc import Sequence
+import shutil
+import tempfile
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from yellow_ladder import nolinks
@@ -29,6 +32,23 @@ def keep_sources(folder: Path, number: int, release: Release) -> None:
             text = f"{release.version} is made with {file}, which is not beside its sheet in {source.parent}"
             raise BadInput(Problem("source-missing", text, "put it there", str(source)))
         _copy(source, sources_folder(folder, number) / file)
+
+
+@contextlib.contextmanager
+def lent_sources(folder: Path, number: int) -> Iterator[str]:
+    """A folder with copies of them that everybody may read, for as long as the block lasts: the account that builds
+    cannot look into the climb's.
+    """
+    kept = sources_folder(folder, number)
+    place = Path(tempfile.mkdtemp(prefix="yl-build-"))
+    try:
+        if kept.is_dir():
+            shutil.copytree(kept, place, dirs_exist_ok=True)
+        for one in (place, *place.rglob("*")):
+            one.chmod(0o755 if one.is_dir() else 0o644)
+        yield str(place)
+    finally:
+        shutil.rmtree(place, ignore_errors=True)
 
 
 def keep_migrations(folder: Path, number: int, tree: Path, release: Release) -> None:

@@ -76,7 +76,7 @@ def find_differences(run: Run, state: ClimbState) -> Differences:
 
 def _back(run: Run) -> tuple[dict[str, tuple[TableChanges, ...]], list[str]]:
     plan = run.plan
-    versions = judge_versions(ask_probes(run.site, served=bool(plan.running)), plan.from_version)
+    versions = judge_versions(ask_probes(run.site, served=False), plan.from_version)
     others = [one.fault for one in versions if not one.is_right]
     rows: dict[str, tuple[TableChanges, ...]] = {}
     before = read_inventory(plan, BEFORE_NAME)

@@ -169,13 +169,13 @@ def as_left(plan: Plan, name: str, done: Collection[str] | None = None) -> Datab
     """The database as the climb left it: the backup with the migrations applied once more, made once and kept; or from
     a copy that was kept then, where commands had their part in it.
 
-    With `done`, only these migrations: a climb that failed left it part-way. Raises AnswerNo where commands had their
-    part and no copy was kept.
+    With `done`, only these migrations: a climb that failed left it part-way. Raises AnswerNo where some were no files
+    and no copy was kept.
     """
     site = site_after(plan)
     database = site.databases()[name]
     kept = left_copy(plan, name)
-    if done is None and not kept.exists() and has_commands(plan):
+    if done is None and not kept.exists() and any(not one.file for rung in plan.rungs for one in rung.migrations):
         text = f"the release's commands had their part in {name}, and no copy of it was kept when they had ended"
         raise AnswerNo(Problem("not-replayable", text, "the whole database is kept", name))
     wanted = {one.id for rung in plan.rungs for one in rung.migrations if one.database == name and one.file}

@@ -7,14 +7,12 @@ from __future__ import annotations
 
 import contextlib
 import os
-import shutil
-import tempfile
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 from yellow_ladder import nolinks
 from yellow_ladder.climb.placing.kinds import release_folder
-from yellow_ladder.climb.planning.sources import keep_files_of, sources_folder
+from yellow_ladder.climb.planning.sources import keep_files_of, lent_sources
 from yellow_ladder.climb.record.commands import mark_of
 from yellow_ladder.climb.record.plan import RungPlan, migrations_folder
 from yellow_ladder.climb.running.run import Facts, Run, Work
@@ -44,7 +42,7 @@ def build(rung: RungPlan) -> Work:
         _unpack(run, rung, folder)
         made = rung.parsed.archive.build
         if made is not None:
-            with _sources(run, rung) as sources:
+            with lent_sources(run.plan.folder, rung.number) as sources:
                 _run_commands(run, rung, made, folder, sources)
         beside = [folder, Path(rung.archive).parent]
         keep_files_of(rung.migrations, beside, migrations_folder(run.plan.folder, rung.number))
@@ -112,27 +110,6 @@ def _give_rights(run: Run, tree: Path) -> None:
             nolinks.set_mode(tree / path, wanted & bits)
     nolinks.set_owner(tree, *owner)
     nolinks.set_mode(tree, model.mode)
-
-
-@contextlib.contextmanager
-def _sources(run: Run, rung: RungPlan) -> Iterator[str]:
-    """A folder with the files that the commands read, for as long as they run: the account that builds may read it."""
-    kept = sources_folder(run.plan.folder, rung.number)
-    place = Path(tempfile.mkdtemp(prefix="yl-build-"))
-    try:
-        place.chmod(0o755)
-        for file in kept.rglob("*") if kept.is_dir() else ():
-            if file.is_file():
-                target = place / file.relative_to(kept)
-                target.parent.mkdir(parents=True, exist_ok=True)
-                target.write_bytes(file.read_bytes())
-                target.chmod(0o644)
-        for inner in place.rglob("*"):
-            if inner.is_dir():
-                inner.chmod(0o755)
-        yield str(place)
-    finally:
-        shutil.rmtree(place, ignore_errors=True)
 
 
 def _run_commands(run: Run, rung: RungPlan, made: Build, folder: Path, sources: str) -> None:
