@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import Demo, run_program
+from tests.conftest import Demo, MakeDemo, run_program
 from tests.warm import Answer
 from yellow_ladder.discovery.readers import read_settings
 
@@ -98,11 +98,49 @@ def test_the_demo_is_found_as_it_is(idle: Demo) -> None:
     assert found["units"] == [str(units / "quaybook.service")]
     text = idle.prepared.file.read_text()
     assert "# guess: uploads" in text
-    assert 'start = ["systemctl", "start", "quaybook.service"]' in text
+    assert 'kind = "unit"\nunit = "quaybook.service"' in text
     survey = idle.json("survey")
     assert survey["version"] == "2.4"
     assert survey["databases"][0]["tables"]["berths"] == 120
     assert original != text
+    idle.prepared.file.write_text(original)
+
+
+def test_releases_behind_a_link_are_found_with_their_environment_and_units(make_demo: MakeDemo) -> None:
+    demo = make_demo(shape="environment", start=False)
+    original = demo.prepared.file.read_text()
+    demo.prepared.file.unlink()
+    units = demo.folder / "units"
+    (units / "quaybook.service.d").mkdir(parents=True)
+    more = units / "quaybook.service.d" / "more.conf"
+    more.write_text(f"[Service]\nEnvironmentFile=-{demo.folder}/quaybook.env\n")
+    log = f"StandardOutput=append:{demo.folder}/run/web.log\n"
+    (units / "quaybook.service").write_text(f"[Service]\nExecStart={demo.root}/current/env/bin/python x\n{log}")
+    found = demo.yl("init", "quaybook", "--units", units, "--json").document["result"]["found"]
+    assert (found["behind"]["link"], found["behind"]["releases"]) == ("current", "releases/{version}")
+    assert found["version"] == "2.4"
+    assert [one["what"] for one in found["settings"]] == ["etc/quaybook.ini"]
+    text = demo.prepared.file.read_text()
+    for line in (
+        'placement = "pointer"', 'link = "current"\n\n', f'files = ["{demo.folder}/quaybook.env"]', "[[runtimes]]",
+        f'log = "{demo.folder}/run/web.log"', f'outside = ["{units}/quaybook.service", "{more}"]',
+    ):  # fmt: skip
+        assert line in text, line
+    assert "releases/2.4" not in "".join(line for line in text.splitlines() if not line.startswith(("#", "placement")))
+    assert demo.json("survey")["version"] == "2.4"
+    demo.prepared.file.write_text(original)
+
+
+def test_other_products_in_the_folder_are_guessed_and_left_alone(tmp_path: Path) -> None:
+    app = tmp_path / "site"
+    for folder, name in (("", "VERSION"), ("wiki", "composer.json"), ("static", "style.css")):
+        (app / folder).mkdir(parents=True, exist_ok=True)
+        (app / folder / name).write_text("2.4\n" if name == "VERSION" else "{}\n")
+    (app / "server.py").write_text("x = 1\n")
+    assert initialised(app).document["result"]["found"]["others"] == ["wiki"]
+    text = (tmp_path / "ladder.toml").read_text()
+    assert 'placement = "overlay" # guess' in text
+    assert 'shared_with = ["wiki"] # guess' in text
 
 
 def test_what_is_there_is_never_written_over(idle: Demo) -> None:

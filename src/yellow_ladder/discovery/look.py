@@ -12,6 +12,15 @@ from pathlib import Path
 
 from yellow_ladder.discovery.databases import SQLITE_MAGIC, FoundDatabase, find_databases, sqlite_url
 from yellow_ladder.discovery.readers import read_settings
+from yellow_ladder.discovery.shapes import (
+    Behind,
+    Environment,
+    drop_ins,
+    find_environment,
+    find_link,
+    others_in,
+    unit_says,
+)
 from yellow_ladder.files.manifest import walk_tree
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.release.versions import Version
@@ -57,6 +66,9 @@ class Unit:
     name: str
     file: Path
     user: str = ""
+    environment: tuple[str, ...] = ()
+    log: str = ""
+    drop_ins: tuple[Path, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,15 +96,24 @@ class Discovery:
     keys: list[Guess] = field(default_factory=list)
     licences: list[Guess] = field(default_factory=list)
     units: list[Unit] = field(default_factory=list)
+    behind: Behind | None = None
+    environment: Environment | None = None
+    others: list[str] = field(default_factory=list)
     shortened: bool = False
 
 
 def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discovery:
     """Look at an installed application; what cannot be read is left out. Nothing is asked, run or changed."""
     found = Discovery(root)
+    with contextlib.suppress(OSError):
+        found.behind = find_link(root)
+        found.environment = find_environment(root / (found.behind.release if found.behind else ""))
     entries = list(_entries(root, found))
     files = {path: status for path, status in entries if status is not None}
-    _find_version(found, files)
+    if found.behind is None:
+        _find_version(found, files)
+    else:
+        found.version = found.behind.version
     found.data = list(_data_folders(root, files))
     _find_settings(found, files)
     known = {one.url for one in found.databases}
@@ -110,12 +131,18 @@ def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discove
     tops = sorted({path.split("/", 1)[0] for path in files if "/" in path})
     found.addons = [Guess(name, "its name") for name in tops if name.lower() in _ADDON_NAMES]
     found.units = list(_units(root, unit_folders))
+    if found.behind is None:
+        found.others = list(others_in(root, [*(one.what for one in found.data), *(one.what for one in found.addons)]))
     found.product = _product_of(root, files)
     return found
 
 
 def _entries(root: Path, found: Discovery) -> Iterator[tuple[str, os.stat_result | None]]:
+    theirs = found.behind.releases.rpartition("/")[0] if found.behind else None
+
     def skip(path: str) -> bool:
+        if path == theirs:  # what lies in a release is the release's
+            return True
         return path.rsplit("/", 1)[-1] in _NOT_SEARCHED or path.count("/") >= _DEEPEST
 
     for number, (path, entry) in enumerate(walk_tree(root, skip)):
@@ -203,7 +230,17 @@ def _units(root: Path, folders: Sequence[Path]) -> Iterator[Unit]:
             if path.name not in seen and pattern.search(text):
                 seen.add(path.name)
                 user = re.search(r"^User=(\S+)", text, re.MULTILINE)
-                yield Unit(path.name, path, user[1] if user else "")
+                more = "\n".join([text, *(_text_of(one) for one in drop_ins(path))])
+                logs = [one.partition(":")[2] for one in unit_says(more, "StandardOutput") if one.startswith("append:")]
+                files = tuple(dict.fromkeys(unit_says(more, "EnvironmentFile")))
+                log = logs[-1] if logs else ""
+                yield Unit(path.name, path, user[1] if user else "", files, log, tuple(drop_ins(path)))
+
+
+def _text_of(path: Path) -> str:
+    with contextlib.suppress(OSError):
+        return read_regular(path, cut=True).decode(errors="replace")
+    return ""
 
 
 def _product_of(root: Path, files: Iterable[str]) -> str:

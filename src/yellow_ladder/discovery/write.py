@@ -23,11 +23,13 @@ def site_file_text(found: Discovery, *, releases: str = "releases") -> tuple[str
         f"name = {_text(name)}",
         f"product = {_text(found.product)}",
         f"root = {_text(found.root.name)}",
+        *_placement(found, left),
         "",
         "[releases]",
         f"source = {_text(releases)} # guess: put release archives there, or name an index over HTTP",
         "",
         *_versions(found, left),
+        *_environment(found),
         *_databases(found, left),
         *_keep(found),
         *_services(found, left),
@@ -44,7 +46,53 @@ def _text(value: str) -> str:
     return tomlkit.string(value).as_string()
 
 
+def _placement(found: Discovery, left: list[str]) -> list[str]:
+    """How releases come in: by a link that was found, among other products, or with the tree as a whole."""
+    if found.behind is not None:
+        told = f"the link {found.behind.link} leads to {found.behind.release}"
+        return [
+            f'placement = "pointer" # {told}',
+            "",
+            "[pointer]",
+            f"link = {_text(found.behind.link)}",
+            f"releases = {_text(found.behind.releases)}",
+        ]
+    if found.others:
+        what = ", ".join(found.others[:3])
+        left.append(f"placement: {what} look like other products; with them in it, only the release's own files come")
+        return [f'placement = "overlay" # guess: {_one_line(what)} look like other products']
+    return []
+
+
+def _environment(found: Discovery) -> list[str]:
+    lines: list[str] = []
+    files = list(dict.fromkeys(file for unit in found.units for file in unit.environment))
+    one = found.environment
+    if one is not None and found.behind is not None:
+        lines += [
+            "# What releases are built with.",
+            "[[runtimes]]",
+            f'command = [{_text(one.made_with)}, "--version"]',
+            "",
+        ]
+    if one is not None and one.packages:
+        words = ", ".join(map(_text, one.packages))
+        lines += ["[runtime]", f"name = {_text(one.runtime)}", f'command = [{_text(one.program)}, "--version"]']
+        lines += [f"packages = [{words}]", ""]
+    if files:
+        lines += ["# Named by the unit files; the values are shown nowhere.", "[environment]"]
+        lines += [f"files = [{', '.join(map(_text, files))}]", ""]
+    return lines
+
+
 def _versions(found: Discovery, left: list[str]) -> list[str]:
+    if found.behind is not None:
+        left.append(
+            '[[versions]] with of = "served": the page that tells the version, so that a missed restart is seen'
+        )
+        left.append('[[versions]] with of = "schema": the query that tells whether a migration has done its work')
+        told = f"# It leads to {found.version} now."
+        return [told, "[[versions]]", 'of = "disk"', f"link = {_text(found.behind.link)}", ""]
     if not found.version_file:
         left.append("[[versions]]: no version file was found; say where the version stands")
         return ["# No version file was found.", "[[versions]]", 'of = "disk"', 'file = "VERSION" # guess', ""]
@@ -88,12 +136,14 @@ def _keep(found: Discovery) -> list[str]:
         ("licences", found.licences),
     ):
         lines += _list(key, guesses)
-    if found.other_settings:
+    if found.others:
+        lines.append(f"shared_with = [{', '.join(map(_text, found.others))}] # guess")
+    if found.other_settings and found.behind is None:
         lines += [
             "# Settings in formats that are not merged yet are kept as they are:",
             *_list("assets", found.other_settings),
         ]
-    outside = [str(unit.file) for unit in found.units]
+    outside = [str(file) for unit in found.units for file in (unit.file, *unit.drop_ins)]
     if outside:
         lines.append(f"outside = [{', '.join(map(_text, outside))}]")
     return [*lines, ""]
@@ -122,9 +172,9 @@ def _services(found: Discovery, left: list[str]) -> list[str]:
             "# [[services]]",
             '# name = "web"',
             '# kind = "commands"',
-            '# start = ["systemctl", "start", "NAME"]',
-            '# stop = ["systemctl", "stop", "NAME"]',
-            '# status = ["systemctl", "is-active", "--quiet", "NAME"]',
+            '# start = ["/path/to/control", "start"]',
+            '# stop = ["/path/to/control", "stop"]',
+            '# status = ["/path/to/control", "status"]',
             '# ready = { url = "http://127.0.0.1:8080/" } # a page that answers when it is ready',
             "",
         ]
@@ -134,10 +184,9 @@ def _services(found: Discovery, left: list[str]) -> list[str]:
             f"# guess: {unit.file} points into the folder" + (f" and runs as {unit.user}" if unit.user else ""),
             "[[services]]",
             f"name = {_text(re.sub(r'[^A-Za-z0-9._-]', '-', name))}",
-            'kind = "commands"',
-            f'start = ["systemctl", "start", {_text(unit.name)}]',
-            f'stop = ["systemctl", "stop", {_text(unit.name)}]',
-            f'status = ["systemctl", "is-active", "--quiet", {_text(unit.name)}]',
+            'kind = "unit"',
+            f"unit = {_text(unit.name)}",
+            *([f"log = {_text(unit.log)}"] if unit.log else ()),
             "",
         ]
         left.append(f"services.ready of {name}: how to know that it is ready")

@@ -15,6 +15,12 @@ def discovery_page(found: Discovery, text: str, left: list[str], target: Path | 
     """What was found, what is left to fill in, and where it was written; without a target, the text itself."""
     page = Page().add(title(found.root.name, f"{found.product} {found.version}".strip(), str(found.root)))
     rows = [("version", f"{found.version}  {found.version_file}" if found.version_file else "no version file found")]
+    if found.behind is not None:
+        rows[0] = ("version", f"{found.version}  link {found.behind.link} → {found.behind.release}")
+    if found.environment is not None:
+        rows.append(("runtime", f"{found.environment.runtime}, made with {found.environment.made_with}"))
+    if found.others:
+        rows.append(("others", "\n".join(f"{one}  (has a product of its own)" for one in found.others)))
     rows.append(
         ("databases", "\n".join(one_line(f"{one.url}  {one.where}") for one in found.databases) or "none found")
     )

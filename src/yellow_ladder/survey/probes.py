@@ -9,6 +9,7 @@ import shutil
 import tempfile
 import time
 from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
 from typing import Any
 
 import httpx
@@ -100,13 +101,17 @@ def _program(site: Site, of: str, program: Runtime | Tool) -> ProbeAnswer:
     return _answer_of(answer, of, " ".join(program.command), program.name)
 
 
-def packages_of(site: Site) -> Mapping[str, str]:
-    """The packages of the runtime with their versions, lower case; raises AnswerNo where they cannot be listed."""
+def packages_of(site: Site, release: Path | None = None) -> Mapping[str, str]:
+    """The packages of the runtime with their versions, lower case; raises AnswerNo where they cannot be listed.
+
+    Those of the `release` that lies there, where one is named, and of the one in use otherwise.
+    """
     runtime = site.record.runtime
     if runtime is None or not runtime.packages:
         return {}
     found = {}
-    for line in output_of(site, runtime.packages, runtime.within_s, runtime.as_user).splitlines():
+    words = [word.replace("{release}", str(release)) if release else word for word in runtime.packages]
+    for line in output_of(site, words, runtime.within_s, runtime.as_user).splitlines():
         name, _, version = line.replace("==", " ").strip().partition(" ")
         if name and version:
             found[name.lower()] = version.split()[0]

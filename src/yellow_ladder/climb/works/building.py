@@ -19,8 +19,8 @@ from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.climb.works.commands import OUTPUT_NAME, saying
 from yellow_ladder.commands.watched import Call, run_watched
 from yellow_ladder.durable import private_folder
-from yellow_ladder.errors import AnswerNo, BadInput, Problem
-from yellow_ladder.events import Progress, Unit
+from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
+from yellow_ladder.events import Note, Progress, Unit
 from yellow_ladder.files.archives.unpack import UNANNOUNCED_LIMIT_BYTES, Limits, unpack_archive
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.digests import sha256_of
@@ -30,6 +30,8 @@ from yellow_ladder.files.manifest import count_files, take_manifest, walk_tree
 from yellow_ladder.release.commands import USUAL_LIMIT_S, CommandKeys
 from yellow_ladder.release.sheet import Build
 from yellow_ladder.site.surroundings import started
+from yellow_ladder.survey.probes import packages_of
+from yellow_ladder.words import some_of
 
 
 def build(rung: RungPlan) -> Work:
@@ -56,9 +58,29 @@ def build(rung: RungPlan) -> Work:
         ]
         write_listing(run.plan.folder / f"expected-{rung.number}.jsonl", spliced(around.entries(), runs))
         os.sync()  # it must be whole on disk before the link leads to it
-        return {"files": count_files(found), "folder": rung.folder}
+        facts = {"files": count_files(found), "folder": rung.folder}
+        left_out = _left_out(run, folder)
+        if left_out:
+            text = f"{rung.to_version} has not what {run.plan.from_version} has besides: {some_of(left_out)}"
+            run.listen(Note(f"{text}; to put it in: build.more in the site file", is_warning=True))
+            facts |= {"left_out": left_out}
+        return facts
 
     return do
+
+
+def _left_out(run: Run, folder: Path) -> list[str]:
+    """Packages of the release in use that the new one has not, by the site's own listing; none where it has none."""
+    runtime = run.site.record.runtime
+    if runtime is None or not any("{release}" in word for word in runtime.packages):
+        return []
+    try:
+        old, new = packages_of(run.site), packages_of(run.site, folder)
+    except (
+        LadderError
+    ):  # the survey tells of the one, and whatever keeps the other from being listed shows when it runs
+        return []
+    return [f"{name} {version}" for name, version in sorted(old.items()) if name not in new]
 
 
 def _below(folder: str, entries: Iterator[Entry]) -> Iterator[Entry]:

@@ -1,0 +1,106 @@
+"""Recognises what shape an installation has: releases behind a link, environments, a folder that others use too."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import re
+from collections.abc import Collection, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from yellow_ladder.files.reading import read_regular
+from yellow_ladder.release.versions import Version
+
+_VERSION_IN_NAME = re.compile(r"v?(\d+(?:\.\d+)+[\w.+-]*|\d{4}-\d\d-\d\d[\w-]*|\d+)$")
+_OWN_PRODUCT = ("composer.json", "package.json", "PKG-INFO", "VERSION", "version.php", "pyproject.toml")
+_LARGEST_BYTES = 64 * 1024
+
+
+@dataclass(frozen=True, slots=True)
+class Behind:
+    """Releases in folders of their own: the link to the one in use, where they lie, and the version in its name."""
+
+    link: str
+    releases: str
+    release: str
+    version: str
+
+
+@dataclass(frozen=True, slots=True)
+class Environment:
+    """A language environment of the release: which runtime, its program in there, and the one that it was made with."""
+
+    runtime: str
+    program: str
+    made_with: str
+    packages: tuple[str, ...] = ()
+
+
+def find_link(root: Path) -> Behind | None:
+    """A link in the folder that leads to a folder named for a version, beside others or alone."""
+    for link in sorted(root.iterdir()):
+        if not link.is_symlink():
+            continue
+        target = Path(os.path.normpath(link.parent / link.readlink()))
+        match = _VERSION_IN_NAME.search(target.name)
+        if match is None or not target.is_dir() or not target.is_relative_to(root) or target.parent == root:
+            continue
+        try:
+            Version(match[1])
+        except ValueError:
+            continue
+        release = str(target.relative_to(root))
+        pattern = release[: len(release) - len(match[1])] + "{version}"
+        return Behind(str(link.relative_to(root)), pattern, release, match[1])
+    return None
+
+
+def find_environment(release: Path) -> Environment | None:
+    """The environment in a release's folder, there or one folder below."""
+    folders = [release, *sorted(one for one in release.iterdir() if one.is_dir() and not one.is_symlink())]
+    for folder in folders:
+        inside = "" if folder == release else f"{folder.name}/"
+        if (folder / "pyvenv.cfg").is_file():
+            text = _text_of(folder / "pyvenv.cfg")
+            home = re.search(r"^home\s*=\s*(\S+)", text, re.MULTILINE)
+            version = re.search(r"^version(?:_info)?\s*=\s*(\d+\.\d+)", text, re.MULTILINE)
+            name = f"python{version[1]}" if version else "python3"
+            program = f"{{release}}/{inside}bin/python"
+            listing = (program, "-m", "pip", "list", "--format=freeze") if _has_pip(folder) else ()
+            return Environment("python", program, str(Path(home[1]) / name) if home else "python3", listing)
+        if (folder / "node_modules").is_dir():
+            return Environment("node", "node", "node")
+    return None
+
+
+def _has_pip(environment: Path) -> bool:
+    return any(environment.glob("lib/*/site-packages/pip"))
+
+
+def others_in(root: Path, named: Collection[str]) -> Iterator[str]:
+    """Folders that look like products of their own, in a folder that has one itself."""
+    if not any((root / name).is_file() for name in _OWN_PRODUCT):
+        return
+    for folder in sorted(root.iterdir()):
+        is_candidate = folder.is_dir() and not folder.is_symlink() and folder.name not in named
+        if is_candidate and any((folder / name).is_file() for name in _OWN_PRODUCT):
+            yield folder.name
+
+
+def unit_says(text: str, key: str) -> list[str]:
+    """What a unit file says under a key; a leading dash, which forgives a missing file, is left away."""
+    found = re.findall(rf"^{key}=-?(.*)$", text, re.MULTILINE)
+    return [one.strip() for one in found if one.strip()]
+
+
+def drop_ins(unit: Path) -> list[Path]:
+    """Files that add to a unit."""
+    folder = unit.with_name(f"{unit.name}.d")
+    return sorted(folder.glob("*.conf")) if folder.is_dir() else []
+
+
+def _text_of(path: Path) -> str:
+    with contextlib.suppress(OSError):
+        return read_regular(path, _LARGEST_BYTES, cut=True).decode(errors="replace")
+    return ""
