@@ -131,6 +131,16 @@ def test_releases_behind_a_link_are_found_with_their_environment_and_units(make_
     demo.prepared.file.write_text(original)
 
 
+def test_the_site_file_is_written_where_it_is_asked_for_and_leads_to_what_it_names(idle: Demo, tmp_path: Path) -> None:
+    elsewhere = tmp_path / "keeper" / "harbour.toml"
+    elsewhere.parent.mkdir()
+    assert idle.yl("init", "quaybook", "--site", elsewhere).code == 0
+    text = elsewhere.read_text()
+    assert f'root = "{idle.root}"' in text
+    assert f'url = "sqlite:///{idle.database}"' in text
+    assert idle.json("survey", "--site", elsewhere)["databases"][0]["tables"]["berths"] == 120
+
+
 def test_other_products_in_the_folder_are_guessed_and_left_alone(tmp_path: Path) -> None:
     app = tmp_path / "site"
     for folder, name in (("", "VERSION"), ("wiki", "composer.json"), ("static", "style.css")):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
@@ -25,17 +26,18 @@ from yellow_ladder.report.discoveries import discovery_page
 def command(choices: Choices, folder: Path, units: tuple[Path, ...], show: bool) -> None:
     """Look at the application in DIR and write ladder.toml beside it: what was found, guesses marked as such.
 
-    Asks nothing, runs nothing, and copies no password.
+    With --site, it is written there. Asks nothing, runs nothing, and copies no password.
     """
     root = folder.resolve()
-    target = root.parent / "ladder.toml"
+    is_named = choices.site_file != Choices.default().site_file or "YELLOW_LADDER_SITE" in os.environ
+    target = choices.site_file.absolute() if is_named else root.parent / "ladder.toml"
     if root == root.parent:
         raise BadInput(Problem("no-application", "the root of the file system is no application", "name its folder"))
     if target.exists() and not show:
         text = f"there is a site file already: {target}"
         raise BadInput(Problem("site-file-there", text, "see what it would say with --show", str(target)))
     found = discover(root, units or UNIT_FOLDERS)
-    text, left = site_file_text(found)
+    text, left = site_file_text(found, beside=target.parent)
     if not show:
         write_whole(target, text.encode(), mode=0o644)
     page = discovery_page(found, text, left, None if show else target)

@@ -178,8 +178,9 @@ def _find_settings(found: Discovery, files: Iterable[str]) -> None:
             continue
         pairs = read_settings(found.root / path)
         databases = find_databases(pairs, found.root / path, found.root)
-        new = [one for one in databases if one.url not in {known.url for known in found.databases}]
-        found.databases += new
+        for one in databases:  # several keys may name the same
+            if one.url not in {known.url for known in found.databases}:
+                found.databases.append(one)
         if not pairs or not (databases or _SETTINGS_NAME.search(path)):
             continue
         why = "it names a database" if databases else "its name"

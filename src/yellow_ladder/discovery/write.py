@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Sequence
+from dataclasses import replace
+from pathlib import Path
 
 import tomlkit
 
@@ -12,8 +14,14 @@ from yellow_ladder.discovery.look import Discovery, Guess
 _SECRET_FILE = "database.password"  # noqa: S105  a name
 
 
-def site_file_text(found: Discovery, *, releases: str = "releases") -> tuple[str, list[str]]:
-    """The site file as text, and what is left to fill in."""
+def site_file_text(
+    found: Discovery, *, releases: str = "releases", beside: Path | None = None
+) -> tuple[str, list[str]]:
+    """The site file as text, and what is left to fill in; to lie in the folder `beside`, or in the one above root."""
+    root = found.root.name
+    if beside is not None and beside != found.root.parent:
+        root = str(found.root)
+        found = replace(found, databases=[replace(one, url=_whole(one.url, found.root)) for one in found.databases])
     left: list[str] = []
     name = re.sub(r"[^A-Za-z0-9._-]", "-", found.root.name).strip("-._") or "site"
     lines = [
@@ -22,7 +30,7 @@ def site_file_text(found: Discovery, *, releases: str = "releases") -> tuple[str
         "format = 1",
         f"name = {_text(name)}",
         f"product = {_text(found.product)}",
-        f"root = {_text(found.root.name)}",
+        f"root = {_text(root)}",
         *_placement(found, left),
         "",
         "[releases]",
@@ -40,6 +48,12 @@ def site_file_text(found: Discovery, *, releases: str = "releases") -> tuple[str
     left.insert(0, f"releases.source: the folder `{releases}` or a URL with the product's releases")
     left.append("[maintenance]: how users are shut out; without it they meet a stopped site")
     return "\n".join(lines) + "\n", left
+
+
+def _whole(url: str, root: Path) -> str:
+    """The URL of a file's database with its whole path, for a site file that lies elsewhere."""
+    path = url.removeprefix("sqlite:///")
+    return url if path == url or path.startswith("/") else f"sqlite:///{root.parent / path}"
 
 
 def _text(value: str) -> str:

@@ -13,11 +13,12 @@ import psutil
 from yellow_ladder.errors import AnswerNo
 from yellow_ladder.masking import masked_line
 from yellow_ladder.processes import Completed, run_command
-from yellow_ladder.services.looking import about_process
+from yellow_ladder.services.looking import about_process, name_of
 from yellow_ladder.services.port import About, ServiceState, not_ready, not_stopped
 from yellow_ladder.services.readiness import alarm_of, readiness_of, wait_until_ready
 from yellow_ladder.site.service_records import UnitRecord
 from yellow_ladder.site.site import Site
+from yellow_ladder.words import some_of
 
 _ASK_WITHIN_S = 15.0
 _PAUSE_S = 0.1
@@ -130,7 +131,8 @@ class UnitService:
         end = time.monotonic() + self._spec.stop_within_s
         while self.state() is ServiceState.RUNNING:
             if time.monotonic() > end:
-                raise not_stopped(self.name, f"{how}{self._why()}, {len(self._left(self._facts()))} processes are left")
+                left = some_of(map(name_of, self._left(self._facts())), 3)
+                raise not_stopped(self.name, f"{how}{self._why()}{f'; left in its group: {left}' if left else ''}")
             time.sleep(_PAUSE_S)
 
     def about(self) -> About:
