@@ -96,11 +96,12 @@ def environment_sound(at: Circumstances) -> Iterator[Finding]:
     around = surroundings_of(at.site)
     files = around.places[: len(record.files)]
     keep = at.site.record.keep
+    goes = at.site.record.placement == "exchange"  # elsewhere, what is the site's own stays where it lies
     carried = [*keep.data_paths, *keep.keys, *keep.assets, *(one.file for one in keep.settings)]
     for file in files:
         if nolinks.status_of(nolinks.trusted(file)).st_mode & 0o004:
             yield warn("environment", f"{file} can be read by every account", f"chmod o-r {shlex.quote(str(file))}")
-        if file.is_relative_to(at.site.root) and not within(at.site.tree_path(file), carried):
+        if goes and file.is_relative_to(at.site.root) and not within(at.site.tree_path(file), carried):
             seen = f"{file} lies inside root and is not kept: it would stay behind"
             yield stop("environment", seen, f'add "{at.site.tree_path(file)}" to keep.keys')
     for folder in map(Path, around.path):

@@ -10,6 +10,7 @@ from pathlib import Path
 import tomlkit
 
 from yellow_ladder.discovery.look import Discovery, Guess
+from yellow_ladder.files.entry import within
 
 _SECRET_FILE = "database.password"  # noqa: S105  a name
 
@@ -31,6 +32,7 @@ def site_file_text(
         f"name = {_text(name)}",
         f"product = {_text(found.product)}",
         f"root = {_text(root)}",
+        *_account(found),
         *_placement(found, left),
         "",
         "[releases]",
@@ -58,6 +60,12 @@ def _whole(url: str, root: Path) -> str:
 
 def _text(value: str) -> str:
     return tomlkit.string(value).as_string()
+
+
+def _account(found: Discovery) -> list[str]:
+    """The account that what releases bring is run as: that of the units, where they have one."""
+    users = {unit.user for unit in found.units if unit.user and unit.user != "root"}
+    return [f"run_as = {_text(users.pop())} # the account of its unit"] if len(users) == 1 else []
 
 
 def _placement(found: Discovery, left: list[str]) -> list[str]:
@@ -143,8 +151,12 @@ def _keep(found: Discovery) -> list[str]:
         lines += _reasons(found.settings)
         files = ", ".join(f"{{ file = {_text(one.what)} }}" for one in found.settings)
         lines.append(f"settings = [{files}]")
+    logs = [unit.log for unit in found.units if unit.log and Path(unit.log).is_relative_to(found.root)]
+    written = [Guess(str(Path(one).relative_to(found.root)), "a unit writes to it") for one in dict.fromkeys(logs)]
+    inside = [one for one in written if not within(one.what, [data.what for data in found.data])]
     for key, guesses in (
         ("data", found.data),
+        ("logs", inside),
         ("addons", found.addons),
         ("keys", found.keys),
         ("licences", found.licences),

@@ -49,6 +49,7 @@ class Build(Record):
     files: list[TreePath] = []
     environment: dict[str, str] = {}
     within_s: Seconds = 3_600.0
+    silent_s: Seconds = 600.0
 
 
 class ArchiveRecord(Record):

@@ -27,7 +27,7 @@ from yellow_ladder.files.digests import sha256_of
 from yellow_ladder.files.entry import Entry, Kind, changed, describe, entry_from, place_of
 from yellow_ladder.files.listing import Listing, in_order, spliced, write_listing
 from yellow_ladder.files.manifest import count_files, take_manifest, walk_tree
-from yellow_ladder.release.commands import USUAL_LIMIT_S, CommandKeys
+from yellow_ladder.release.commands import CommandKeys
 from yellow_ladder.release.sheet import Build
 from yellow_ladder.site.surroundings import started
 from yellow_ladder.survey.probes import packages_of
@@ -156,5 +156,6 @@ def _call(run: Run, rung: RungPlan, number: int, argv: tuple[str, ...], more: Ma
     name = f"build {rung.to_version}, command {number}"
     output = private_folder(run.plan.folder / OUTPUT_NAME) / f"{rung.number}-build-{number}.txt"
     made = rung.parsed.archive.build
-    keys = CommandKeys(run=list(argv), twice=True, within_s=made.within_s if made else USUAL_LIMIT_S)
+    limits = {"within_s": made.within_s, "silent_s": made.silent_s} if made else {}
+    keys = CommandKeys(run=list(argv), twice=True, **limits)
     return Call(name, argv, folder, how, keys, output, mark_of(run.plan))
