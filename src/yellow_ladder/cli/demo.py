@@ -14,6 +14,7 @@ from yellow_ladder.demo import DemoSite, prepare_demo
 from yellow_ladder.demo.prepare import MARK_NAME, Place, server_below, start_site, stop_site
 from yellow_ladder.demo.proof import picture_of
 from yellow_ladder.demo.servers import ENGINES, remove_server
+from yellow_ladder.demo.shapes import SHAPES
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
 from yellow_ladder.report.demonstration import closing_page, command_line, prepared_page, same_page, scene
 from yellow_ladder.site.site import load_site
@@ -34,12 +35,18 @@ from yellow_ladder.site.site import load_site
     type=click.Choice(["sqlite", *ENGINES]),
     help="Its database (default: sqlite); of the others a private server is started.",
 )
+@click.option(
+    "--shape",
+    default="plain",
+    type=click.Choice(SHAPES),
+    help="How it is installed: as one tree, as an environment per release behind a link, or in a shared folder.",
+)
 @click.option("--prepare-only", is_flag=True, help="Prepare the site, start it, and leave it to you.")
 @click.option("--broken", is_flag=True, help="With --prepare-only: the last release fails on purpose.")
 @click.option("--troubled", is_flag=True, help="With --prepare-only: an installation with a past.")
 @click.option("--remove", is_flag=True, help="Stop a demonstration site and remove its folder.")
 @click.pass_context
-def command(ctx: click.Context, /, folder: Path, rows: int, engine: str, **wishes: bool) -> None:
+def command(ctx: click.Context, /, folder: Path, rows: int, engine: str, shape: str, **wishes: bool) -> None:
     """Prepare Quaybook, an invented harbour's berth-booking server, and run the full example on it."""
     choices: Choices = ctx.obj
     if choices.as_json:
@@ -49,12 +56,19 @@ def command(ctx: click.Context, /, folder: Path, rows: int, engine: str, **wishe
         _remove(folder)
         return
     out = console(choices)
+    if shape != "plain" and (engine != "sqlite" or wishes["troubled"]):
+        text = f"--shape {shape} comes over SQLite and without a past"
+        raise BadInput(Problem("usage", text, "leave --engine and --troubled away, or the shape"))
     if wishes["prepare_only"]:
-        demo = prepare_demo(
-            folder, rows=rows, broken=wishes["broken"], troubled=wishes["troubled"], place=Place(engine)
-        )
+        troubled = wishes["troubled"]
+        place = Place(engine)
+        demo = prepare_demo(folder, rows=rows, broken=wishes["broken"], troubled=troubled, place=place, shape=shape)
         start_site(demo.load())
         out.print(prepared_page(demo, rows, _program_folder()))
+        return
+    if shape != "plain":
+        demo = _show_shape(ctx, choices, folder, rows, shape)
+        out.print(scene("Try by hand"), prepared_page(demo, rows, _program_folder()))
         return
     first = _show_climb(ctx, choices, folder, rows, engine)
     _show_failure(ctx, choices, folder / "second", min(rows, 5_000), engine)
@@ -80,6 +94,29 @@ def _show_climb(ctx: click.Context, choices: Choices, folder: Path, rows: int, e
     out.print(prepared_page(demo, rows, ends=False))
     for words in (["survey"], ["route"], ["check"], ["climb", "--to", "4.0", "--yes"], ["verify"]):
         _type(ctx, choices, demo, words)
+    return demo
+
+
+_SCENES = {
+    "environment": "A harbour office whose releases are environments behind a link",
+    "shared": "A harbour office that shares its folder with another program",
+}
+
+
+def _show_shape(ctx: click.Context, choices: Choices, folder: Path, rows: int, shape: str) -> DemoSite:
+    """A copy in another shape goes up, and back."""
+    out = console(choices)
+    out.print(scene(_SCENES[shape]))
+    demo = prepare_demo(folder / "first", rows=rows, shape=shape)
+    start_site(demo.load())
+    before = picture_of(demo.load())
+    out.print(prepared_page(demo, rows, ends=False))
+    for words in (["survey"], ["check"], ["climb", "--to", "4.0", "--yes"], ["verify"], ["descend", "--yes"]):
+        _type(ctx, choices, demo, words)
+    after = picture_of(demo.load())
+    out.print(same_page(before, after))
+    if before != after:
+        raise AnswerNo(Problem("not-as-before", "the copy is not as it was before", f"see {demo.folder}"))
     return demo
 
 

@@ -8,17 +8,21 @@ from rich.text import Text
 
 from yellow_ladder.checks import Level
 from yellow_ladder.climb.conduct import SettledClimb
+from yellow_ladder.climb.planning.announced import Announced, announced
 from yellow_ladder.climb.planning.prospect import Prospect
 from yellow_ladder.climb.proving.price import FOLDER_NAME, Price
 from yellow_ladder.climb.proving.proof import Proof
 from yellow_ladder.climb.proving.written import NOBODY_WROTE, NOTHING_ASIDE
 from yellow_ladder.climb.record.catalog import Climb
+from yellow_ladder.climb.record.commands import OF_SITE
 from yellow_ladder.climb.record.journal import JournalRecord, What
 from yellow_ladder.climb.record.plan import Beyond, Plan, WayBack
 from yellow_ladder.climb.record.standing import ClimbState, Standing
 from yellow_ladder.climb.record.step_names import StepKind
 from yellow_ladder.climb.steps.up import steps_up
 from yellow_ladder.climb.works.proofs import NOTHING_CHANGED
+from yellow_ladder.files.entry import Kind
+from yellow_ladder.files.listing import in_order
 from yellow_ladder.fingerprints.judge import TableVerdict, Verdict
 from yellow_ladder.report.checks import findings_table
 from yellow_ladder.report.look import (
@@ -37,6 +41,7 @@ from yellow_ladder.report.look import (
 )
 from yellow_ladder.report.routes import rungs_table
 from yellow_ladder.site.backup_records import CopyTarget
+from yellow_ladder.site.records import Pointer
 from yellow_ladder.site.site import Site
 from yellow_ladder.words import bytes_in_words, count_of, moment_in_words, moment_of, one_line, time_in_words
 
@@ -68,6 +73,9 @@ def plan_page(prospect: Prospect, plan: Plan) -> Page:
         page.add(heading("Worth knowing"), findings_table(warnings))
     if plan.settings:
         page.add(heading("Settings"), _settings_table(plan))
+    commands = announced(plan)
+    if commands:
+        page.add(heading("Commands that will be run"), _commands_table(commands))
     files = prospect.survey.files
     databases = sum(one.size_bytes for one in prospect.survey.databases)
     early = "; files are copied before the site closes, then only what changed" if plan.first_copy else ""
@@ -75,13 +83,15 @@ def plan_page(prospect: Prospect, plan: Plan) -> Page:
     page.add(
         labelled(
             [
-                (
-                    "closed to users",
-                    f"while {count_of(len(steps_up(plan)), 'step')} run; data folders are renamed, not copied",
+                *(
+                    ("made before", f"{one.to_version} in {one.folder}, while the site serves")
+                    for one in plan.rungs
+                    if one.folder
                 ),
+                ("closed to users", _window_in_words(plan)),
                 ("known to be closed", _door_in_words(plan.site)),
                 ("backed up first", f"all files and databases ({bytes_in_words(databases)}), and read back{early}"),
-                ("carried across", f"settings, {data}, add-ons, keys, owners and modes"),
+                _staying_in_words(plan, data),
                 ("if a step fails", "the site goes back to " + plan.from_version + " by itself")
                 if plan.site.record.on_failure == "go-back"
                 else ("if a step fails", "it stops there and waits for you"),
@@ -91,6 +101,40 @@ def plan_page(prospect: Prospect, plan: Plan) -> Page:
         )
     )
     return page
+
+
+def _window_in_words(plan: Plan) -> str:
+    """How much happens while users are shut out, and what becomes of the data meanwhile."""
+    kinds = [step.name.kind for step in steps_up(plan)]
+    inside = kinds.index(StepKind.OPEN) - kinds.index(StepKind.CLOSE)
+    data = "data folders are renamed, not copied" if plan.site.record.placement == "exchange" else "data stay in place"
+    services = [spec.name for spec in plan.site.record.services if spec.name in plan.running and not spec.holds]
+    told = f"; stopped and started: {', '.join(services)}" if services else ""
+    return f"while {count_of(inside, 'step')} run; {data}{told}"
+
+
+def _staying_in_words(plan: Plan, data: str) -> tuple[str, str]:
+    """What is the site's own, and how it comes to the new release."""
+    placement = plan.site.record.placement
+    if placement == "exchange":
+        return "carried across", f"settings, {data}, add-ons, keys, owners and modes"
+    coming = sum(1 for rung in plan.rungs for one in in_order(plan.coming(rung)) if one.kind is not Kind.FOLDER)
+    if placement == "overlay":
+        going = sum(len(plan.going(rung)) for rung in plan.rungs)
+        what = f"{count_of(coming, 'file')} of the releases come, {going:,} go; everything else stays as it is"
+        return "stays in place", what
+    link = (plan.site.record.pointing or Pointer()).link
+    return "turned over", f"the link {link}; everything beside the releases stays, but for settings that they change"
+
+
+def _commands_table(commands: Sequence[Announced]):  # type: ignore[no-untyped-def]
+    ruled = table(["when", "command"], fold=[1])
+    for one in commands:
+        whose = " (of the site)" if one.whose == OF_SITE else ""
+        words = Text(f"{one_line(one.name)}{whose}\n").append(one_line(one.words), FAINT)
+        words.append(f"\nas {one.account}, for at most {time_in_words(one.within_s)}", FAINT)
+        ruled.add_row(f"{one.rung} {one.at.split(',')[0]}", words)
+    return ruled
 
 
 def _door_in_words(site: Site) -> str:

@@ -156,6 +156,7 @@ def _call(run: Run, rung: RungPlan, number: int, argv: tuple[str, ...], more: Ma
     name = f"build {rung.to_version}, command {number}"
     output = private_folder(run.plan.folder / OUTPUT_NAME) / f"{rung.number}-build-{number}.txt"
     made = rung.parsed.archive.build
-    limits = {"within_s": made.within_s, "silent_s": made.silent_s} if made else {}
-    keys = CommandKeys(run=list(argv), twice=True, **limits)
+    keys = CommandKeys(run=list(argv), twice=True)
+    if made is not None:
+        keys = keys.model_copy(update={"within_s": made.within_s, "silent_s": made.silent_s})
     return Call(name, argv, folder, how, keys, output, mark_of(run.plan))
