@@ -1,11 +1,12 @@
 """Plays the account of a site that was broken into: exchanges its files and folders for links while the tool works.
 
 Run as a program: python -m tests.intruder FOLDER VICTIM CHOICE
-VICTIM is one of VICTIMS; CHOICE is one of `crash_driver.chosen`. At the chosen instant (each call of the tool that
-names the victim, something in it or a folder above it, from planning a climb to the end of going back; what comes
-before a call that does not is the same as what comes before the next one that does) the victim becomes a link to
-something of root's outside the site; in every second attempt it is itself again at the next instant. Prints one JSON
-object: how many instants there are, which were tried, and where something outside was changed or came to light.
+VICTIM is one of VICTIMS, with the shape of the demonstration before a colon; CHOICE is one of `crash_driver.chosen`. At
+the chosen instant (each call of the tool that names the victim, something in it or a folder above it, from planning a
+climb to the end of going back; what comes before a call that does not is the same as what comes before the next one
+that does) the victim becomes a link to something of root's outside the site; in every second attempt it is itself again
+at the next instant. Prints one JSON object: how many instants there are, which were tried, and where something outside
+was changed or came to light.
 """
 
 from __future__ import annotations
@@ -30,7 +31,11 @@ from yellow_ladder.files.entry import Manifest
 from yellow_ladder.files.manifest import take_manifest
 from yellow_ladder.site.site import load_site
 
-VICTIMS = ("data", "uploads", "uploads/03", "addons", "addons/regatta-calendar", "etc", "etc/quaybook.ini")
+VICTIMS = (
+    "data", "uploads", "uploads/03", "addons", "addons/regatta-calendar", "etc", "etc/quaybook.ini",
+    "environment:releases", "environment:releases/2.4", "environment:current", "environment:etc",
+    "shared:quaybook", "shared:etc", "shared:static",
+)  # fmt: skip
 SECRET = "only root may read this"
 ROWS = 20
 ACCOUNT = 4321  # of the site: whatever is exchanged is exchanged with its rights
@@ -157,8 +162,11 @@ def attempt(folder: Path, victim: str, at: int, outside: Manifest) -> str:
 
 
 def main() -> None:
-    folder, victim, choice = Path(sys.argv[1]), sys.argv[2], sys.argv[3]
-    demo = prepare_demo(folder / "pristine", rows=ROWS)
+    folder, choice = Path(sys.argv[1]), sys.argv[3]
+    shape, _, victim = sys.argv[2].rpartition(":")
+    demo = prepare_demo(folder / "pristine", rows=ROWS, shape=shape or "plain")
+    if shape == "environment":
+        (folder / "pristine" / "releases" / "quaybook-4.0.tar.zst").unlink()  # it has to be started to migrate
     text = demo.file.read_text()
     head, _, rest = text.partition("[[services]]")
     for path in (folder / "pristine" / "quaybook", *(folder / "pristine" / "quaybook").rglob("*")):

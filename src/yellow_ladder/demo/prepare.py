@@ -21,7 +21,7 @@ from yellow_ladder.demo.servers import (
     noted_server,
     remove_server,
 )
-from yellow_ladder.demo.shapes import ENVIRONMENT_SITE, install_environment, share_with_another
+from yellow_ladder.demo.shapes import ENVIRONMENT_SITE, install_environment, runtime_program, share_with_another
 from yellow_ladder.demo.troubles import SITE_FILE_MORE, add_troubles
 from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.files.archives.unpack import Limits, unpack_archive
@@ -156,7 +156,8 @@ def prepare_demo(
     server = _add_data(folder, place, rows, files)
     site_file = folder / "ladder.toml"
     form = ENVIRONMENT_SITE if shape == "environment" else _SITE_FILE
-    text = form.format(port=port, python=sys.executable, **_words_of(server, place.database))
+    programs = {"python": sys.executable, "runtime": runtime_program()}
+    text = form.format(port=port, **programs, **_words_of(server, place.database))
     if shape == "shared":
         text = text.replace(
             'root = "quaybook"\n', 'root = "quaybook"\nplacement = "overlay" # Tidewatch is in there too\n'

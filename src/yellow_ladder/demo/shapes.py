@@ -11,6 +11,7 @@ from yellow_ladder.demo.build import SOURCES, build_environments
 from yellow_ladder.files.archives.unpack import Limits, unpack_archive
 
 SHAPES = ("plain", "environment", "shared")
+SYSTEM_RUNTIME = "/usr/bin/python3"
 SECRET_NAME, SECRET = "QUAYBOOK_PIN", "four-and-twenty-lanterns"
 
 ENVIRONMENT_SITE = """\
@@ -49,7 +50,7 @@ of = "schema"
 query = "SELECT value FROM meta WHERE name = 'schema'"
 
 [[runtimes]]
-command = ["{python}", "--version"]
+command = ["{runtime}", "--version"]
 
 [environment]
 files = ["quaybook.env"]
@@ -80,13 +81,18 @@ message = "The harbour office is moving to a newer Quaybook and is back shortly.
 """
 
 
+def runtime_program() -> str:
+    """The runtime that environments are made with: the system's where it has one, which every account may run."""
+    return SYSTEM_RUNTIME if Path(SYSTEM_RUNTIME).exists() else sys.executable
+
+
 def install_environment(folder: Path, root: Path, *, broken: bool) -> None:
     """Install Quaybook 2.4 with an environment of its own behind a link."""
     packed = build_environments(folder / "releases", broken=broken)
     release = root / "releases" / "2.4"
     release.mkdir(parents=True)
     unpack_archive(packed[0].archive, release, Limits())
-    made = [sys.executable, "-m", "venv", "--without-pip", str(release / "env")]
+    made = [runtime_program(), "-m", "venv", "--without-pip", str(release / "env")]
     subprocess.run(made, check=True, stdin=subprocess.DEVNULL)
     (root / "current").symlink_to("releases/2.4")
     for place in ("static", "addons"):
