@@ -6,12 +6,19 @@ import contextlib
 import os
 import shutil
 import sqlite3
+import sys
 from pathlib import Path
+from typing import Any
 
 import psutil
 import pytest
 
 from tests.conftest import Demo, MakeDemo
+from tests.crash_driver import in_child, planned
+from yellow_ladder.climb.conduct import Conditions, begin
+from yellow_ladder.climb.record.catalog import list_climbs
+from yellow_ladder.climb.record.step_names import StepKind
+from yellow_ladder.climb.steps.up import steps_up
 from yellow_ladder.demo.proof import picture_of
 from yellow_ladder.demo.shapes import SECRET
 from yellow_ladder.files.archives.unpack import Limits, unpack_archive
@@ -81,6 +88,43 @@ def test_a_release_is_built_at_its_place_and_the_link_is_turned_and_turned_back(
     assert (demo.root / "current").lstat().st_ino == link.st_ino
 
 
+def test_the_link_is_turned_by_one_rename_at_each_rung_and_the_site_is_closed_for_no_build(environment: Demo) -> None:
+    demo = environment
+
+    def climb() -> int:
+        turned: list[str] = []
+
+        def hook(event: str, arguments: tuple[Any, ...]) -> None:
+            if event in ("os.rename", "os.remove", "os.symlink") and "current" in map(str, arguments[:2]):
+                turned.append(event)
+
+        plan = planned(demo.site())
+        sys.addaudithook(hook)
+        begin(plan, Conditions())
+        return 100 * turned.count("os.rename") + len(turned)
+
+    assert in_child(climb) == (303, 0), "three rungs, three renames, and nothing else"
+    plan = list_climbs(demo.site())[0].plan
+    kinds = [step.name.kind for step in steps_up(plan)]
+    assert max(at for at, kind in enumerate(kinds) if kind is StepKind.BUILD) < kinds.index(StepKind.CLOSE)
+
+
+def test_the_plan_names_every_command_with_its_point_and_account(environment: Demo) -> None:
+    demo = environment
+    text = '[[commands]]\nname = "tell the office"\nat = "opened"\nrun = ["/bin/true", "{version}"]\n'
+    demo.edit("[maintenance]", text + "\n[maintenance]")
+    answer = demo.yl("climb", "--to", "4.0", "--yes")
+    told = " ".join(answer.out.split())
+    for words in (
+        "4.0 is built command 1", "-m venv --without-pip releases/4.0/env as root, for at most 1 h",
+        "3.0 migrates prices to totals releases/3.0/env/bin/python -B releases/3.0/manage.py migrate as root",
+        "4.0 migrates addresses at the first start start the services, shut away from users",
+        "4.0 after-migrations index the boats", "4.0 opened tell the office (of the site) /bin/true 4.0",
+        "made before 4.0 in releases/4.0, while the site serves", "stopped and started: web",
+    ):  # fmt: skip
+        assert words in told, words
+
+
 def test_data_settings_and_scripts_beside_the_releases_stay_where_they_are(environment: Demo) -> None:
     demo = environment
     own = demo.root / "tools" / "nightly.sh"
@@ -132,6 +176,30 @@ def test_a_folder_that_is_there_already_is_never_taken_for_a_release(environment
     assert answer.code == 1
     assert "releases/3.0 is there already" in answer.out
     assert theirs.read_text() == "a half environment of last year\n"
+
+
+def test_a_file_may_name_the_release_in_place_of_a_link(environment: Demo) -> None:
+    demo = environment
+    (demo.root / "current").unlink()
+    named = demo.root / "etc" / "quaybook.path"
+    named.write_text("# where Quaybook is\nQUAYBOOK=releases/2.4\nPATH_FIRST=releases/2.4/env/bin:/usr/bin\n")
+    named.chmod(0o640)
+    demo.edit('link = "current"\nreleases', 'file = "etc/quaybook.path"\nreleases')
+    demo.edit('link = "current"', 'file = "{release}/VERSION"')
+    before = look(demo.root)
+    answer = demo.yl("climb", "--to", "4.0", "--yes")
+    assert answer.code == 0, answer
+    assert named.read_text().count("releases/4.0") == 2
+    assert "releases/2.4" not in named.read_text()
+    assert named.stat().st_mode & 0o777 == 0o640
+    assert demo.yl("descend", "--yes").code == 0
+    after = look(demo.root)
+    before.pop("data/quaybook.sqlite"), after.pop("data/quaybook.sqlite")
+    assert after == before
+    named.write_text("QUAYBOOK=releases/2.4\nOLD=releases/2.2\n")
+    answer = demo.yl("check")
+    assert answer.code == 1
+    assert "names releases/2.2 and releases/2.4" in " ".join(answer.out.split())
 
 
 @pytest.mark.parametrize("target", ["releases/9.9", "/etc", "../elsewhere", "data"])

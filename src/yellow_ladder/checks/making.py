@@ -31,7 +31,7 @@ def pointer_leads(at: Circumstances) -> Iterator[Finding]:
     except BadInput as fault:
         yield stop("pointer", fault.problems[0].message, fault.problems[0].remedy)
         return
-    yield ok("pointer", f"{pointing.link} leads to {path}")
+    yield ok("pointer", f"{pointing.turns} leads to {path}")
 
 
 def releases_to_make(at: Circumstances, route: Route) -> Iterator[Finding]:

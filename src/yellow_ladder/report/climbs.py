@@ -123,8 +123,9 @@ def _staying_in_words(plan: Plan, data: str) -> tuple[str, str]:
         going = sum(len(plan.going(rung)) for rung in plan.rungs)
         what = f"{count_of(coming, 'file')} of the releases come, {going:,} go; everything else stays as it is"
         return "stays in place", what
-    link = (plan.site.record.pointing or Pointer()).link
-    return "turned over", f"the link {link}; everything beside the releases stays, but for settings that they change"
+    pointing = plan.site.record.pointing or Pointer()
+    what = f"the file {pointing.file}" if pointing.file else f"the link {pointing.link}"
+    return "turned over", f"{what}; everything beside the releases stays, but for settings that they change"
 
 
 def _commands_table(commands: Sequence[Announced]):  # type: ignore[no-untyped-def]

@@ -217,10 +217,12 @@ class SiteCommand(CommandKeys):
 
 
 class Pointer(Record):
-    """`[pointer]`: each release in a folder of its own, and a link that leads to the one in use."""
+    """`[pointer]`: each release in a folder of its own, and a link, or a file that names it, that leads to the one in
+    use.
+    """
 
-    designed = {"file": "a value in a file that is turned over in place of a link"}
     link: TreePath = "current"
+    file: TreePath | Literal[""] = ""
     releases: TreePath = "releases/{version}"
     keep: int = Field(default=1, ge=0)
 
@@ -229,9 +231,14 @@ class Pointer(Record):
         parent, _, name = self.releases.rpartition("/")
         if not parent or "{version}" not in name or "{version}" in parent:
             raise ValueError("has `releases` that is not written like releases/{version}")
-        if within(self.link, [parent]):
-            raise ValueError("has a `link` among the releases' folders; let it lie beside them")
+        if within(self.turns, [parent]):
+            raise ValueError("has a link or file among the releases' folders; let it lie beside them")
         return self
+
+    @property
+    def turns(self) -> str:
+        """The tree path of what is turned over."""
+        return self.file or self.link
 
 
 class Keep(Record):
@@ -362,7 +369,7 @@ class SiteFile(Record):
             raise ValueError('has keep.shared_with, which belongs to placement = "overlay"')
         if pointing is None:
             return
-        moving = [pointing.link, pointing.releases.rpartition("/")[0]]
+        moving = [pointing.turns, pointing.releases.rpartition("/")[0]]
         keep = self.keep
         named = [*keep.data, *keep.logs, *keep.assets, *keep.addons, *keep.keys, *keep.licences]
         for path in [*named, *(one.file for one in keep.settings)]:

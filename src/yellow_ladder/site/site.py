@@ -96,9 +96,13 @@ class Site:
         return pointed_at(self.root, pointing) if pointing else ""
 
     def place(self, path: str) -> Path:
-        """A tree path of the site file, absolute; one that begins with the link to the release in use leads there."""
+        """A tree path of the site file, absolute; one that begins with `{release}`, or with the link to the release in
+        use, leads there.
+        """
         pointing = self.record.pointing
-        if pointing is not None and within(path, [pointing.link]) and path != pointing.link:
+        if path.startswith("{release}/"):
+            return self.root / self.release_path / path.removeprefix("{release}/")
+        if pointing is not None and not pointing.file and within(path, [pointing.link]) and path != pointing.link:
             return self.root / self.release_path / path[len(pointing.link) + 1 :]
         return self.root / path
 

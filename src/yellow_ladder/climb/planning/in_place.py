@@ -8,7 +8,7 @@ from pathlib import Path
 
 from yellow_ladder import nolinks
 from yellow_ladder.climb.planning.staging import CARRIED_KINDS, Carried, put_settings, set_rights
-from yellow_ladder.durable import write_json
+from yellow_ladder.durable import write_json, write_whole
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.files.archives.unpack import unpack_archive
 from yellow_ladder.files.copying import copy_entry, remove_entry
@@ -17,7 +17,7 @@ from yellow_ladder.files.listing import Chosen, Listing, in_order, side_by_side,
 from yellow_ladder.files.manifest import take_manifest
 from yellow_ladder.release.source import Releases
 from yellow_ladder.route import Rung
-from yellow_ladder.site.pointer import folder_for, turned
+from yellow_ladder.site.pointer import folder_for, said_by, turned
 from yellow_ladder.site.records import Pointer
 from yellow_ladder.survey.drift.reference import package_contents
 
@@ -31,7 +31,7 @@ class Staying:
     carried: Carried
     base: Manifest
     theirs: Collection[str] = ()
-    link: str = ""
+    said: str = ""
     release: str = ""
     data: Pairs = field(default=())
 
@@ -44,7 +44,7 @@ def begin_staying(carried: Carried, releases: Releases) -> Staying:
     base = Chosen(carried.survey.manifest, lambda path: not within(path, [*folders, release] if release else folders))
     staying = Staying(carried, base, data=tuple((one, one) for one in folders), release=release)
     if site.record.pointing is not None:
-        staying.link = nolinks.target_of(site.root / site.record.pointing.link)
+        staying.said = said_by(site.root, site.record.pointing)
     else:
         version = carried.survey.version
         installed = releases.of(version) if version else None
@@ -93,7 +93,7 @@ def stage_overlay(rung: Rung, number: int, staged: Path, folder: Path, staying: 
 
 
 def stage_pointer(rung: Rung, number: int, staged: Path, folder: Path, staying: Staying) -> str:
-    """Make the turned link and the settings ready; returns the tree path where the release itself will be made.
+    """Make the turned link or file and the settings ready; returns the tree path where the release itself will be made.
 
     Raises AnswerNo where something lies there already.
     """
@@ -105,9 +105,12 @@ def stage_pointer(rung: Rung, number: int, staged: Path, folder: Path, staying: 
     if nolinks.is_there(site.root / path):
         text = f"{site.root / path} is there already, and {rung.to_version} is to be made there"
         raise AnswerNo(Problem("release-there", text, "see what it is; rename or remove it", str(site.root / path)))
-    staying.link = turned(staying.link, staying.release, path)
-    nolinks.make_folders((staged / pointing.link).parent)
-    nolinks.make_link(staged / pointing.link, staying.link)
+    staying.said = turned(pointing, staying.said, staying.release, path)
+    nolinks.make_folders((staged / pointing.turns).parent)
+    if pointing.file:
+        write_whole(staged / pointing.file, staying.said.encode())
+    else:
+        nolinks.make_link(staged / pointing.link, staying.said)
     staying.release = path
     kept = put_settings(staged, str(rung.to_version), carried)
     set_rights(staged, carried, kept)
