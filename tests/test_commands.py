@@ -163,7 +163,7 @@ def test_what_a_command_declares_to_write_is_counted_and_nothing_else(demo: Demo
     with_command(demo, "after-migrations", "mkdir -p {root}/cached; echo x > {root}/cached/a; touch {root}/lock", more)
     answer = demo.yl("climb", "--to", "4.0", "--yes")
     assert answer.code == 0, answer
-    assert "written by the command `tidy`: 3 files" in answer.out
+    assert "written by `tidy`: 3 files" in answer.out
 
 
 def test_before_there_is_a_backup_no_command_of_a_release_names_the_release(idle: Demo) -> None:

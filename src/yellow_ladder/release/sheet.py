@@ -113,13 +113,10 @@ class Move(Record):
 class Files(Record):
     """`[files]`: site files that move, release files that went, add-ons that come with the release."""
 
-    designed = {
-        "executable": "files that must be executable",
-        "generated": "files the application makes itself",
-    }
     moved: list[Move] = []
     dropped: list[TreePath] = []
     addons: list[TreePath] = []
+    generated: list[TreePath] = []
 
 
 class KeyRename(Record):

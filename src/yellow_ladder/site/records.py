@@ -246,7 +246,6 @@ class Keep(Record):
 
     designed = {
         "templates": "vendor files edited by the site, merged",
-        "hooks": "launchers and hooks outside root",
     }
     settings: list[SettingsFile] = []
     data: list[TreePath] = []
@@ -297,7 +296,6 @@ class Maintenance(Record):
 class SiteFile(Record):
     """The whole site file."""
 
-    designed = {"landing": "what must be done at a landing"}
     format: Literal[1]
     name: str = Field(pattern=NAME_PATTERN)
     product: str = Field(min_length=1)

@@ -38,7 +38,6 @@ class Ready(Record):
 class ServiceRecord(Record):
     """`[[services]]`: what every kind of service has, in the order of starting."""
 
-    designed = {"dependants": "who must be told or restarted"}
     name: str = Field(pattern=NAME_PATTERN)
     folder: str = ""
     environment: dict[str, str] = {}

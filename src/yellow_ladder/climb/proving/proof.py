@@ -286,7 +286,7 @@ def _judge_files(
             faults.append(f"file {one.path}: is not a folder any more")
         else:
             faults.append(f"file {one.path}: {_FILE_WORDS[one.change]}")
-    by_commands = [f"written by the command `{name}`: {count_of(many, 'file')}" for name, many in counts.items()]
+    by_commands = [f"written by `{name}`: {count_of(many, 'file')}" for name, many in counts.items()]
     return faults, [*remarks, *by_commands]
 
 

@@ -58,13 +58,16 @@ def commands_at(plan: Plan, at: Point, rung: RungPlan | None = None) -> list[Pla
 
 
 def written_by_commands(plan: Plan, up_to: RungPlan | None = None) -> Mapping[str, str]:
-    """Paths below root that commands may write, with the name of the one that may; up to a rung, or in all."""
+    """Paths below root that commands may write, or a release makes by itself, with the name of what may; up to a rung,
+    or in all.
+    """
     last = up_to.number if up_to else len(plan.rungs)
     found: dict[str, str] = {}
     for one in commands_of(plan):
         if one.rung.number <= last and one.at is not Point.GOING_BACK:
             found |= dict.fromkeys(one.keys.writes, one.name)
     for rung in plan.rungs[:last]:
+        found |= dict.fromkeys(rung.parsed.files.generated, f"{rung.to_version} itself")
         for migration in rung.migrations:
             if migration.command is not None:
                 found |= dict.fromkeys(migration.command.writes, migration.id)

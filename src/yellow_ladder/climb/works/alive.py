@@ -1,4 +1,5 @@
-"""Asks the started site whether it lives: versions, the site's own questions, and that its start has lost no row.
+"""Asks the started site whether it lives: versions, the site's own questions, that its start has lost no row, and who
+keeps old code.
 
 What an application writes by itself when it starts is its own affair, and was compared before that.
 """
@@ -6,6 +7,7 @@ What an application writes by itself when it starts is its own affair, and was c
 from __future__ import annotations
 
 from collections.abc import Iterator
+from pathlib import Path
 
 from yellow_ladder.climb.proving.expected import site_after
 from yellow_ladder.climb.proving.inventory import AFTER_NAME, ask_probes, read_inventory
@@ -13,6 +15,9 @@ from yellow_ladder.climb.proving.proof import ask_again, version_faults
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.running.run import Facts, Run
 from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.events import Note
+from yellow_ladder.services.resident import keeping_old_code
+from yellow_ladder.site.pointer import release_folders
 from yellow_ladder.survey.versions import judge_versions
 from yellow_ladder.words import count_of
 
@@ -25,7 +30,22 @@ def look_alive(run: Run) -> Facts:
     if faults:
         remedy = "read what the services write to their logs"
         raise AnswerNo([Problem("not-alive", fault, remedy) for fault in faults])
-    return {"versions": [one.says for one in answers]}
+    old = list(_old_code(run))
+    for one in old:
+        run.listen(Note(f"{one}: restart it", is_warning=True))
+    return {"versions": [one.says for one in answers], **({"old_code": old} if old else {})}
+
+
+def _old_code(run: Run) -> Iterator[str]:
+    """Processes that are none of the site's services and still have code of before loaded."""
+    plan, root = run.plan, run.plan.site.root
+    aside = [Path(plan.work)]
+    pointing = plan.site.record.pointing
+    if pointing is not None:
+        in_use = plan.rungs[-1].folder
+        aside += [root / path for path in release_folders(root, pointing) if path != in_use]
+    for one in keeping_old_code(root, aside):
+        yield f"process {one.pid} ({one.name}, {one.account}) keeps old code: it {one.what}"
 
 
 def look_alive_again(run: Run) -> Facts:
