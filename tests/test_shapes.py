@@ -336,3 +336,14 @@ def test_what_no_release_declares_is_proposed_as_narrowly_as_it_was_seen(environ
     text = proposal.read_text()
     assert 'columns_added = ["total_cents"]' in text
     assert 'columns_dropped = ["price_cents"]' in text
+
+
+def test_files_that_nothing_declares_are_proposed_as_what_a_command_writes(environment: Demo) -> None:
+    demo = environment
+    text = '[[commands]]\nname = "stamp"\nat = "before-start"\nrun = ["/bin/sh", "-c", "echo x > {root}/stamp"]\n\n'
+    demo.edit("[maintenance]", text + "[maintenance]")
+    answer = demo.yl("climb", "--to", "4.0", "--yes")
+    assert answer.code == 1
+    assert "file stamp: is there and is part of neither" in answer.err
+    proposal = next(demo.folder.glob(".ladder/climbs/*/seen-contract.toml"))
+    assert 'writes = ["stamp"]' in proposal.read_text()

@@ -22,6 +22,7 @@ What this climb saw change in the data and no release had declared. Nobody has s
 against what the release says of itself, and put those that are meant into its sheet. What is declared too loosely is
 not compared any more.
 """
+_OF_FILES = "Files: for the command or migration that writes them (writes), or for files.generated; not to stand here."
 
 
 def write_proposal(plan: Plan, proof: Proof) -> Path | None:
@@ -32,12 +33,17 @@ def write_proposal(plan: Plan, proof: Proof) -> Path | None:
     for name, verdicts in proof.tables.items():
         differing = {one.table for one in verdicts if one.verdict is Verdict.DIFFERS}
         _add(contracts, name, lines[name], differing, before.databases[name], after.databases[name])
-    if not contracts:
+    files = [one.removeprefix("file ").partition(": ")[0] for one in proof.faults if one.startswith("file ")]
+    if not contracts and not files:
         return None
     document = tomlkit.document()
     for line in _HEAD.splitlines():
         document.add(tomlkit.comment(line))
-    document.add("contract", contracts)
+    if files:
+        document.add(tomlkit.comment(_OF_FILES))
+        document.add("writes", files)
+    if contracts:
+        document.add("contract", contracts)
     path = plan.folder / PROPOSAL_NAME
     write_whole(path, tomlkit.dumps(document).encode())
     return path
