@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import os
 import shutil
 import sqlite3
@@ -200,6 +201,35 @@ def test_a_file_may_name_the_release_in_place_of_a_link(environment: Demo) -> No
     answer = demo.yl("check")
     assert answer.code == 1
     assert "names releases/2.2 and releases/2.4" in " ".join(answer.out.split())
+
+
+def test_a_sheet_alone_is_a_release_and_what_it_is_made_with_is_held_against_its_digest(environment: Demo) -> None:
+    demo = environment
+    source = demo.folder / "releases"
+    (source / "quaybook-2.6.tar.zst").unlink()
+    (source / "tide.txt").write_text("high\n")
+    sheet = source / f"quaybook-2.5.{SHEET_NAME}"
+    build = (
+        'commands = [["/bin/sh", "-c", "cp -R {root}/releases/2.4/. {release}/"],'
+        ' ["/bin/sh", "-c", "cp {source}/tide.txt {release}/tide.txt; echo 2.5 > {release}/VERSION"]]'
+    )
+    sheet.write_text(
+        f'format = 1\n[release]\nproduct = "quaybook"\nversion = "2.5"\nschema = "24"\n'
+        f'[reach]\nfrom = "2.4"\n[archive.build]\nfiles = ["tide.txt"]\n{build}\n'.replace('"2.4"', '"==2.4"')
+    )
+    answer = demo.yl("check", "--to", "2.5")
+    assert answer.code == 1
+    assert "tide.txt, which 2.5 is made with, has no published digest" in " ".join(answer.out.split())
+    digests = source / "SHA256SUMS"
+    lines = [f"{hashlib.sha256(path.read_bytes()).hexdigest()}  {path.name}" for path in (sheet, source / "tide.txt")]
+    digests.write_text(digests.read_text() + "\n".join(lines) + "\n")
+    assert demo.yl("climb", "--to", "2.5", "--yes").code == 0
+    assert (demo.root / "releases" / "2.5" / "tide.txt").read_text() == "high\n"
+    assert demo.yl("descend", "--yes").code == 0
+    (source / "tide.txt").write_text("low\n")
+    answer = demo.yl("check", "--to", "2.5")
+    assert answer.code == 1
+    assert "is not the file that was published" in " ".join(answer.out.split())
 
 
 @pytest.mark.parametrize("target", ["releases/9.9", "/etc", "../elsewhere", "data"])

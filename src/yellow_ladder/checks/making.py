@@ -9,6 +9,7 @@ from yellow_ladder import nolinks
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.errors import BadInput
 from yellow_ladder.release.commands import CommandKeys
+from yellow_ladder.release.source import check_build_files
 from yellow_ladder.route import Route, Rung
 from yellow_ladder.site.pointer import folder_for
 from yellow_ladder.site.site import Site
@@ -55,10 +56,11 @@ def releases_to_make(at: Circumstances, route: Route) -> Iterator[Finding]:
             yield stop("releases", seen, "see what it is; rename or remove it")
         elif build is not None:
             yield from _build_fits(at, rung)
-        for file in build.files if build is not None else ():
-            if not (rung.release.archive.parent / file).is_file():
-                seen = f"{rung.to_version} is made with {file}, which is not in {rung.release.archive.parent}"
-                yield stop("releases", seen, "put it there")
+        required = at.site.record.releases.digests == "required"
+        for file in check_build_files(rung.release):
+            seen = f"{file}, which {rung.to_version} is made with, has no published digest to be held against"
+            remedy = f"add its line to {rung.release.archive.parent}/SHA256SUMS"
+            yield (stop if required else warn)("releases", seen, remedy)
 
 
 def _build_fits(at: Circumstances, rung: Rung) -> Iterator[Finding]:

@@ -203,6 +203,27 @@ def _read_digests(path: Path) -> dict[str, str]:
     return digests
 
 
+def check_build_files(release: Release) -> list[str]:
+    """Files that building a release reads and for which no digest is published; raises BadInput for one that is not
+    there, or not the one that was published.
+    """
+    folder, build = release.archive.parent, release.sheet.archive.build
+    published = _read_digests(folder / DIGESTS_NAME) if (folder / DIGESTS_NAME).is_file() else {}
+    unpublished = []
+    for file in build.files if build else ():
+        path = folder / file
+        if not path.is_file():
+            text = f"{release.version} is made with {file}, which is not in {folder}"
+            raise BadInput(Problem("source-missing", text, "put it there", str(path)))
+        wanted = published.get(file, "")
+        if wanted and sha256_of(path) != wanted:
+            text = f"{path} is not the file that was published: its SHA-256 is another"
+            raise BadInput(Problem("digest-differs", text, f"fetch it again; {wanted} was published", str(path)))
+        if not wanted:
+            unpublished.append(file)
+    return unpublished
+
+
 def check_digest(release: Release) -> str:
     """The archive's SHA-256; raises BadInput when it is not the one that was published."""
     digest = sha256_of(release.archive)

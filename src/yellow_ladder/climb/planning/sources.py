@@ -12,10 +12,10 @@ from pathlib import Path
 from yellow_ladder import nolinks
 from yellow_ladder.climb.record.plan import migrations_folder
 from yellow_ladder.durable import private_folder, write_whole
-from yellow_ladder.errors import AnswerNo, BadInput, Problem
+from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.migrations.apply import missing_file
 from yellow_ladder.release.sheet import Migration
-from yellow_ladder.release.source import Release
+from yellow_ladder.release.source import Release, check_build_files
 
 
 def sources_folder(folder: Path, number: int) -> Path:
@@ -24,14 +24,11 @@ def sources_folder(folder: Path, number: int) -> Path:
 
 
 def keep_sources(folder: Path, number: int, release: Release) -> None:
-    """Copy the files that building a release reads; raises BadInput for one that the source does not have."""
+    """Copy the files that building a release reads; raises BadInput for one that is missing or not as published."""
+    check_build_files(release)
     build = release.sheet.archive.build
     for file in build.files if build else ():
-        source = release.archive.parent / file
-        if not source.is_file():
-            text = f"{release.version} is made with {file}, which is not beside its sheet in {source.parent}"
-            raise BadInput(Problem("source-missing", text, "put it there", str(source)))
-        _copy(source, sources_folder(folder, number) / file)
+        _copy(release.archive.parent / file, sources_folder(folder, number) / file)
 
 
 @contextlib.contextmanager
