@@ -232,6 +232,28 @@ def test_a_sheet_alone_is_a_release_and_what_it_is_made_with_is_held_against_its
     assert "is not the file that was published" in " ".join(answer.out.split())
 
 
+def test_data_pass_through_a_passage_that_is_never_placed(environment: Demo) -> None:
+    demo = environment
+    change_sheet(demo, "3.0", "waypoint = true", "waypoint = true\npassage = true")
+    log = demo.folder / "told.txt"
+    for at in ("after-migrations", "before-start"):
+        script = f"echo {at} {{version}} $(readlink {{root}}/current) >> {log}"
+        text = f'[[commands]]\nname = "tell {at}"\nat = "{at}"\nrun = ["/bin/sh", "-c", {script!r}]\n\n'
+        demo.edit("[maintenance]", text + "[maintenance]")
+    before = picture_of(demo.site())
+    answer = demo.yl("climb", "--to", "4.0", "--yes")
+    assert answer.code == 0, answer
+    assert log.read_text().splitlines() == [
+        "after-migrations 2.6 releases/2.6", "after-migrations 3.0 releases/2.6", "after-migrations 4.0 releases/4.0",
+        "before-start 4.0 releases/4.0",
+    ]  # fmt: skip
+    assert releases_of(demo) == ["2.4", "4.0"]
+    assert "name = Sandhavn Harbour Office" in (demo.root / "etc" / "quaybook.ini").read_text()
+    assert demo.yl("descend", "--yes").code == 0
+    assert picture_of(demo.site()) == before
+    assert demo.yl("check", "--to", "3.0").code == 1, "nobody stays at a passage"
+
+
 @pytest.mark.parametrize("target", ["releases/9.9", "/etc", "../elsewhere", "data"])
 def test_a_link_that_leads_astray_stops_the_check(environment: Demo, target: str) -> None:
     demo = environment

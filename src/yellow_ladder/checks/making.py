@@ -46,10 +46,14 @@ def releases_to_make(at: Circumstances, route: Route) -> Iterator[Finding]:
     for rung in route.leg:
         build = rung.release.sheet.archive.build
         if pointing is None:
+            if rung.release.sheet.reach.passage:
+                seen = f"{rung.to_version} is a passage, and is placed here on the way all the same"
+                yield warn("releases", seen, 'with placement = "pointer" it would not be; users meet it neither way')
             if build is not None:
                 seen = f"{rung.to_version} is made by commands at its place, and root is exchanged as a whole here"
                 yield stop("releases", seen, 'give releases folders of their own: placement = "pointer"')
             continue
+        yield from _passage_fits(rung, is_last=rung is route.leg[-1])
         path = folder_for(pointing, str(rung.to_version))
         if nolinks.is_there(at.site.root / path):
             seen = f"{path} is there already, and {rung.to_version} is to be made there"
@@ -61,6 +65,20 @@ def releases_to_make(at: Circumstances, route: Route) -> Iterator[Finding]:
             seen = f"{file}, which {rung.to_version} is made with, has no published digest to be held against"
             remedy = f"add its line to {rung.release.archive.parent}/SHA256SUMS"
             yield (stop if required else warn)("releases", seen, remedy)
+
+
+def _passage_fits(rung: Rung, *, is_last: bool) -> Iterator[Finding]:
+    """A passage is never in use: it cannot be where a climb ends, nor be started."""
+    sheet = rung.release.sheet
+    if not sheet.reach.passage:
+        return
+    if is_last:
+        yield stop("releases", f"{rung.to_version} only carries the data on", "climb to a release behind it")
+    if any(one.by_start is not None for one in sheet.migrations):
+        seen = (
+            f"{rung.to_version} is a passage and migrates when it is started, and what is never placed is not started"
+        )
+        yield stop("releases", seen, "let it be an ordinary release; users do not meet it either")
 
 
 def _build_fits(at: Circumstances, rung: Rung) -> Iterator[Finding]:

@@ -77,6 +77,7 @@ class Reach(Record):
 
     from_: RangeText = Field(default="", alias="from")
     waypoint: bool | str = False
+    passage: bool = False
     rest_days: int = Field(default=0, ge=0, le=3650)
     order: list[OrderRule] = []
 

@@ -19,7 +19,7 @@ class PointerPlacement(OverlayPlacement):
     """
 
     def drop_passed(self, plan: Plan) -> None:
-        """Remove the folders of releases in between."""
+        """Remove the folders of releases in between, passages among them."""
         for rung in plan.rungs[:-1]:
             _remove_release(plan, rung.folder)
 

@@ -94,6 +94,7 @@ def stage_overlay(rung: Rung, number: int, staged: Path, folder: Path, staying: 
 
 def stage_pointer(rung: Rung, number: int, staged: Path, folder: Path, staying: Staying) -> str:
     """Make the turned link or file and the settings ready; returns the tree path where the release itself will be made.
+    For a passage nothing is turned.
 
     Raises AnswerNo where something lies there already.
     """
@@ -105,13 +106,14 @@ def stage_pointer(rung: Rung, number: int, staged: Path, folder: Path, staying: 
     if nolinks.is_there(site.root / path):
         text = f"{site.root / path} is there already, and {rung.to_version} is to be made there"
         raise AnswerNo(Problem("release-there", text, "see what it is; rename or remove it", str(site.root / path)))
-    staying.said = turned(pointing, staying.said, staying.release, path)
-    nolinks.make_folders((staged / pointing.turns).parent)
-    if pointing.file:
-        write_whole(staged / pointing.file, staying.said.encode())
-    else:
-        nolinks.make_link(staged / pointing.link, staying.said)
-    staying.release = path
+    if not rung.release.sheet.reach.passage:
+        staying.said = turned(pointing, staying.said, staying.release, path)
+        nolinks.make_folders((staged / pointing.turns).parent)
+        if pointing.file:
+            write_whole(staged / pointing.file, staying.said.encode())
+        else:
+            nolinks.make_link(staged / pointing.link, staying.said)
+        staying.release = path
     kept = put_settings(staged, str(rung.to_version), carried)
     set_rights(staged, carried, kept)
     _write_down(number, staged, folder, staying, [])

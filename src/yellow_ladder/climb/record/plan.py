@@ -48,6 +48,11 @@ class RungPlan:
         return ReleaseSheet.model_validate(self.sheet)
 
     @property
+    def is_passage(self) -> bool:
+        """Whether the release only carries the data on: it is made, its migrations run, and it is never placed."""
+        return bool(self.folder) and self.parsed.reach.passage
+
+    @property
     def migrations(self) -> list[Migration]:
         """The release's migrations."""
         return self.parsed.migrations

@@ -76,12 +76,16 @@ def _climbing(plan: Plan) -> Iterator[Step]:
     """Rung after rung."""
     for rung in plan.rungs:
         version, of = rung.to_version, str(rung.number)
-        yield Step(StepName(StepKind.PLACE, of), f"put {version} in place", place(rung))
+        title = f"pass through {version}, which is not placed" if rung.is_passage else f"put {version} in place"
+        yield Step(StepName(StepKind.PLACE, of), title, place(rung))
         yield from command_steps(plan, Point.PLACED, rung)
         yield from command_steps(plan, Point.BEFORE_MIGRATIONS, rung)
         yield from _migrating(rung)
         yield from command_steps(plan, Point.AFTER_MIGRATIONS, rung)
-        yield _reads(StepKind.CHECK_RUNG, f"check that {version} is in place", check_rung(rung), of)
+        checked = (
+            f"check that the data came through {version}" if rung.is_passage else f"check that {version} is in place"
+        )
+        yield _reads(StepKind.CHECK_RUNG, checked, check_rung(rung), of)
 
 
 def _migrating(rung: RungPlan) -> Iterator[Step]:

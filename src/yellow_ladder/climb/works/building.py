@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import contextlib
 import os
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 
 from yellow_ladder import nolinks
@@ -24,7 +24,7 @@ from yellow_ladder.events import Note, Progress, Unit
 from yellow_ladder.files.archives.unpack import UNANNOUNCED_LIMIT_BYTES, Limits, unpack_archive
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.digests import sha256_of
-from yellow_ladder.files.entry import Entry, Kind, changed, describe, entry_from, place_of
+from yellow_ladder.files.entry import Entry, Kind, Place, changed, describe, entry_from, place_of
 from yellow_ladder.files.listing import Listing, in_order, spliced, write_listing
 from yellow_ladder.files.manifest import count_files, take_manifest, walk_tree
 from yellow_ladder.release.commands import CommandKeys
@@ -52,10 +52,7 @@ def build(rung: RungPlan) -> Work:
         skip = run.site.skipped()
         found = take_manifest(folder, lambda path: skip(f"{rung.folder}/{path}"))
         around = Listing.opened(run.plan.folder / f"around-{rung.number}.jsonl")
-        runs = [
-            (place_of(rung.folder), [changed(describe(rung.folder, folder), digest="")]),
-            (place_of(f"{rung.folder}/"), _below(rung.folder, in_order(found))),
-        ]
+        runs = _in_use_before(run, rung) if rung.is_passage else _runs(rung.folder, folder, in_order(found))
         write_listing(run.plan.folder / f"expected-{rung.number}.jsonl", spliced(around.entries(), runs))
         os.sync()  # it must be whole on disk before the link leads to it
         facts = {"files": count_files(found), "folder": rung.folder}
@@ -81,6 +78,27 @@ def _left_out(run: Run, folder: Path) -> list[str]:
     ):  # the survey tells of the one, and whatever keeps the other from being listed shows when it runs
         return []
     return [f"{name} {version}" for name, version in sorted(old.items()) if name not in new]
+
+
+_Runs = list[tuple[Place, Iterable[Entry]]]
+
+
+def _runs(path: str, folder: Path, found: Iterator[Entry]) -> _Runs:
+    """The entries of a release's folder, as they go into the list of the whole tree."""
+    top = changed(describe(path, folder), digest="")
+    return [(place_of(path), [top]), (place_of(f"{path}/"), _below(path, found))]
+
+
+def _in_use_before(run: Run, rung: RungPlan) -> _Runs:
+    """The entries of the release that stays in use while data pass through another."""
+    plan = run.plan
+    earlier = [one for one in plan.rungs[: rung.number - 1] if not one.is_passage]
+    listed = Listing.opened(plan.folder / "seen.jsonl")
+    path = run.site.release_path
+    if earlier:
+        listed, path = Listing.opened(plan.folder / f"expected-{earlier[-1].number}.jsonl"), earlier[-1].folder
+    top = listed.get(path)
+    return [(place_of(path), [top] if top is not None else []), (place_of(f"{path}/"), listed.below(path))]
 
 
 def _below(folder: str, entries: Iterator[Entry]) -> Iterator[Entry]:

@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from dataclasses import asdict
 
 from yellow_ladder.climb.placing.kinds import placement_of
-from yellow_ladder.climb.proving.inventory import ask_probes
 from yellow_ladder.climb.record.commands import written_by_commands
 from yellow_ladder.climb.record.plan import RungPlan, migrations_folder
 from yellow_ladder.climb.running.run import Facts, Run, Work
@@ -17,6 +16,7 @@ from yellow_ladder.files.listing import Chosen
 from yellow_ladder.files.manifest import compare_manifests, count_files, take_manifest
 from yellow_ladder.migrations.apply import apply_scripts, read_scripts
 from yellow_ladder.release.sheet import Migration
+from yellow_ladder.survey.probes import ask_all
 from yellow_ladder.survey.versions import judge_versions
 
 
@@ -60,7 +60,9 @@ def check_rung(rung: RungPlan) -> Work:
                 f"{first.path} differs from the file of {rung.to_version} ({first.change}); {len(differences)} differ"
             )
             raise AnswerNo(Problem("rung-differs", text, "see what else writes there", first.path))
-        says = ask_probes(run.plan.site_at(rung), served=False)
+        # A passage is on no disk of the site's: only the schema tells that it has done its work.
+        kinds = ("schema",) if rung.is_passage else ("disk", "schema")
+        says = ask_all(run.plan.site_at(rung), kinds)
         for one in judge_versions(says, rung.to_version, rung.parsed):
             if not one.is_right:
                 raise AnswerNo(
