@@ -9,28 +9,19 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from yellow_ladder import nolinks
+from yellow_ladder.climb.placing.aside import OnTheSameDisk, aside_folder, aside_of, drop_work
 from yellow_ladder.climb.placing.port import Placed, ShutTree
 from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.durable import private_folder
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.files.copying import remove_entry
-from yellow_ladder.files.exchange import inode_of, same_file_system
+from yellow_ladder.files.exchange import inode_of
 
 Exchange = Callable[[Path, Path], bool]
 
 
-class ExchangePlacement:
+class ExchangePlacement(OnTheSameDisk):
     """Every release is a whole tree. The old one stays aside until the climb is settled."""
-
-    def work_folder(self, root: Path, climb_folder: Path) -> Path:
-        """The climb's folder; beside root where the state folder is on another file system."""
-        if same_file_system(climb_folder, root):
-            return climb_folder
-        return root.with_name(f".{root.name}.{climb_folder.name}")
-
-    def mark_of(self, tree: Path) -> int:
-        """The inode number of its folder."""
-        return inode_of(tree)
 
     def bring_in(self, plan: Plan, rung: RungPlan, shut: ShutTree) -> Placed:
         """Rename the data folders into the staged tree, then let it and root trade places."""
@@ -40,25 +31,25 @@ class ExchangePlacement:
         if inode_of(root) not in (0, rung.mark):
             moved = move_folders([(root / old, staged / new) for old, new in rung.data])
             shut(staged)
-        return Placed(moved, put_in_place(root, staged, rung.mark, _aside_of(plan, rung)))
+        return Placed(moved, put_in_place(root, staged, rung.mark, aside_of(plan, rung)))
 
     def bring_back(self, plan: Plan, shut: ShutTree) -> bool:
         """Find the old tree by its inode and make it root again, with the data folders back in it."""
         root = plan.site.root
-        places = [_aside_of(plan, rung) for rung in plan.rungs] + [Path(rung.staged) for rung in plan.rungs]
+        places = [aside_of(plan, rung) for rung in plan.rungs] + [Path(rung.staged) for rung in plan.rungs]
         original = next((place for place in [root, *places] if inode_of(place) == plan.root_mark), None)
         if original is None:
             return False
         _bring_data_home(plan, original, [root, *places])
         if original != root:
             shut(original)
-            put_in_place(root, original, plan.root_mark, _aside(plan) / f"newer-{plan.to_version}")
+            put_in_place(root, original, plan.root_mark, aside_folder(plan) / f"newer-{plan.to_version}")
         return True
 
     def drop_passed(self, plan: Plan) -> None:
         """Remove the trees of releases in between."""
         for rung in plan.rungs[1:]:
-            remove_entry(_aside_of(plan, rung))
+            remove_entry(aside_of(plan, rung))
 
     def drop_newer(self, plan: Plan) -> None:
         """Remove staged trees and all that lies aside. The old tree is root by now, or was lost before."""
@@ -68,33 +59,14 @@ class ExchangePlacement:
 
     def drop_older(self, plan: Plan) -> None:
         """Remove what lies aside, and the folder beside root where there is one."""
-        remove_entry(_aside(plan))
-        _drop_work(plan)
+        remove_entry(aside_folder(plan))
+        drop_work(plan)
 
     def drop_staged(self, plan: Plan) -> None:
         """Remove the staged trees; nothing lies aside yet."""
         for rung in plan.rungs:
             remove_entry(Path(rung.staged))
-        _drop_work(plan)
-
-    def kept_bytes(self, plan: Plan) -> int:
-        """Bytes of the files that lie aside."""
-        return sum(one.lstat().st_size for one in _aside(plan).rglob("*") if one.is_file() and not one.is_symlink())
-
-
-def _aside(plan: Plan) -> Path:
-    """Where trees put aside lie: on the file system of root."""
-    return Path(plan.work) / "aside"
-
-
-def _aside_of(plan: Plan, rung: RungPlan) -> Path:
-    """Where the tree that a rung replaces is put."""
-    return _aside(plan) / f"{rung.number}-{rung.from_version}"
-
-
-def _drop_work(plan: Plan) -> None:
-    if Path(plan.work) != plan.folder:
-        remove_entry(Path(plan.work))
+        drop_work(plan)
 
 
 def _bring_data_home(plan: Plan, original: Path, places: list[Path]) -> None:

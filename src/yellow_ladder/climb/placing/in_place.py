@@ -12,26 +12,16 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from yellow_ladder import nolinks
+from yellow_ladder.climb.placing.aside import OnTheSameDisk, aside_folder, aside_of, drop_work
 from yellow_ladder.climb.placing.port import Placed, ShutTree
 from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.entry import Entry, Kind
-from yellow_ladder.files.exchange import inode_of, same_file_system
 from yellow_ladder.files.listing import in_order
 
 
-class OverlayPlacement:
+class OverlayPlacement(OnTheSameDisk):
     """Only the release's own files are replaced, added and dropped, in a folder that others use too."""
-
-    def work_folder(self, root: Path, climb_folder: Path) -> Path:
-        """The climb's folder; beside root where the state folder is on another file system."""
-        if same_file_system(climb_folder, root):
-            return climb_folder
-        return root.with_name(f".{root.name}.{climb_folder.name}")
-
-    def mark_of(self, tree: Path) -> int:
-        """The inode number of its folder."""
-        return inode_of(tree)
 
     def bring_in(self, plan: Plan, rung: RungPlan, shut: ShutTree) -> Placed:
         """Let every file come that has not come yet, then drop what the release has no more."""
@@ -90,35 +80,11 @@ class OverlayPlacement:
         remove_entry(aside_folder(plan))
         for rung in plan.rungs:
             remove_entry(Path(rung.staged))
-        _drop_work(plan)
+        drop_work(plan)
 
     def drop_staged(self, plan: Plan) -> None:
         """Remove what was made ready, and what lies aside."""
         self.drop_older(plan)
-
-    def kept_bytes(self, plan: Plan) -> int:
-        """Bytes of the files that lie aside."""
-        return bytes_below(aside_folder(plan))
-
-
-def bytes_below(folder: Path) -> int:
-    """Bytes of the files below a folder of the tool's own."""
-    return sum(one.lstat().st_size for one in folder.rglob("*") if one.is_file() and not one.is_symlink())
-
-
-def aside_folder(plan: Plan) -> Path:
-    """Where what is replaced lies: on the file system of root."""
-    return Path(plan.work) / "aside"
-
-
-def aside_of(plan: Plan, rung: RungPlan) -> Path:
-    """Where what a rung replaces is put."""
-    return aside_folder(plan) / f"{rung.number}-{rung.from_version}"
-
-
-def _drop_work(plan: Plan) -> None:
-    if Path(plan.work) != plan.folder:
-        remove_entry(Path(plan.work))
 
 
 def let_come(place: Path, new: Path, aside: Path) -> None:

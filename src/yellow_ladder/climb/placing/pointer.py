@@ -5,7 +5,8 @@ from __future__ import annotations
 import contextlib
 
 from yellow_ladder import nolinks
-from yellow_ladder.climb.placing.in_place import OverlayPlacement, bytes_below
+from yellow_ladder.climb.placing.aside import bytes_below
+from yellow_ladder.climb.placing.in_place import OverlayPlacement
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.errors import BadInput
 from yellow_ladder.release.versions import Version
