@@ -16,9 +16,13 @@ import pytest
 
 from tests.conftest import Demo, MakeDemo
 from tests.crash_driver import in_child, planned
+from yellow_ladder.checks.machine import rooms_for
+from yellow_ladder.checks.records import Circumstances
 from yellow_ladder.climb.conduct import Conditions, begin
+from yellow_ladder.climb.planning.prospect import look_ahead
 from yellow_ladder.climb.record.catalog import list_climbs
 from yellow_ladder.climb.record.step_names import StepKind
+from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.climb.steps.up import steps_up
 from yellow_ladder.demo.proof import picture_of
 from yellow_ladder.demo.shapes import SECRET
@@ -252,6 +256,20 @@ def test_data_pass_through_a_passage_that_is_never_placed(environment: Demo) -> 
     assert demo.yl("descend", "--yes").code == 0
     assert picture_of(demo.site()) == before
     assert demo.yl("check", "--to", "3.0").code == 1, "nobody stays at a passage"
+
+
+def test_room_is_asked_for_as_much_as_the_release_in_use_takes(environment: Demo) -> None:
+    demo = environment
+
+    def wanted() -> int:
+        prospect = look_ahead(demo.site(), None, utc_now())
+        at = Circumstances(demo.site(), prospect.survey, prospect.releases, prospect.way, utc_now())
+        return sum(room.count_bytes for room in rooms_for(at, prospect.route))
+
+    before, size = in_child(wanted)[0], 64 * 1024**2
+    with (demo.root / "releases" / "2.4" / "model.bin").open("wb") as stream:
+        stream.truncate(size)
+    assert in_child(wanted)[0] - before >= 4 * size * 0.9, "three releases that are built, and the backup"
 
 
 @pytest.mark.parametrize("target", ["releases/9.9", "/etc", "../elsewhere", "data"])

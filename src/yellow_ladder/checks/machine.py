@@ -71,7 +71,11 @@ def rooms_for(at: Circumstances, route: Route) -> list[Room]:
     if not same_file_system(existing(staging), existing(at.site.root)):
         staging = at.site.root.parent
     for rung in route.leg:
-        add(staging, _unpacked_bytes(rung.release), len(at.survey.manifest))
+        # Of what commands make, nobody knows more beforehand than that it is about as large as what is there.
+        made = _release_bytes(at) if rung.release.is_built else 0
+        add(staging, max(made, _unpacked_bytes(rung.release)), len(at.survey.manifest))
+    if any(not one.file for rung in route.leg for one in rung.release.sheet.migrations):
+        add(at.site.state.path, databases, _BACKUP_INODES)  # a copy of what commands have made of the data
     add(staging, max((rung.release.sheet.needs.free_bytes for rung in route.leg), default=0), 0)
     for surveyed in at.survey.databases:
         spec, address = at.site.database_spec(surveyed.name), at.site.databases()[surveyed.name].address
@@ -84,6 +88,14 @@ def rooms_for(at: Circumstances, route: Route) -> list[Room]:
         if rung.release.url and not rung.release.archive.is_file():
             add(at.site.state.downloads, rung.release.size_bytes, 2)
     return list(by_device.values())
+
+
+def _release_bytes(at: Circumstances) -> int:
+    """Bytes of the release in use, where releases have folders of their own."""
+    with contextlib.suppress(LadderError):
+        inside = f"{at.site.release_path}/"
+        return sum(one.size for path, one in at.survey.manifest.items() if path.startswith(inside))
+    return 0
 
 
 def _unpacked_bytes(release: Release) -> int:
