@@ -53,14 +53,21 @@ def keep_migrations(folder: Path, number: int, tree: Path, release: Release) -> 
     keep_files_of(release.sheet.migrations, [tree, release.archive.parent], migrations_folder(folder, number))
 
 
-def keep_files_of(migrations: Sequence[Migration], places: Sequence[Path], target: Path) -> None:
-    """Copy migration files from the first of `places` that has each."""
+def keep_files_of(
+    migrations: Sequence[Migration], places: Sequence[Path], target: Path, *, all_of_them: bool = True
+) -> None:
+    """Copy migration files from the first of `places` that has each, but for those that `target` has already; raises
+    BadInput for one that is nowhere where `all_of_them` are wanted.
+    """
     for migration in migrations:
         for file in migration.files:
+            if nolinks.is_there(target / file):
+                continue
             source = next((one / file for one in places if nolinks.is_there(one / file)), None)
-            if source is None:
+            if source is None and all_of_them:
                 raise missing_file(migration, file)
-            _copy(source, target / file)
+            if source is not None:
+                _copy(source, target / file)
 
 
 def _copy(source: Path, target: Path) -> None:

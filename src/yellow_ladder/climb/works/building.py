@@ -47,7 +47,7 @@ def build(rung: RungPlan) -> Work:
             with lent_sources(run.plan.folder, rung.number) as sources:
                 _run_commands(run, rung, made, folder, sources)
         beside = [folder, Path(rung.archive).parent]
-        keep_files_of(rung.migrations, beside, migrations_folder(run.plan.folder, rung.number))
+        keep_files_of(rung.migrations, beside, _migrations_of(run, rung))
         run.tell(Progress(f"list {rung.to_version}", 0, None, Unit.FILES))
         skip = run.site.skipped()
         found = take_manifest(folder, lambda path: skip(f"{rung.folder}/{path}"))
@@ -128,10 +128,17 @@ def _unpack(run: Run, rung: RungPlan, folder: Path) -> None:
         said = sheet.archive.unpacked_bytes
         limits = Limits(UNANNOUNCED_LIMIT_BYTES if said is None else said, announced=said is not None)
         unpack_archive(archive, there, limits, sheet.archive.top)
+    # What the archive has of them is taken here, where no other account can put something else in its place.
+    remove_entry(_migrations_of(run, rung))
+    keep_files_of(rung.migrations, [there], _migrations_of(run, rung), all_of_them=False)
     _give_rights(run, there)
     nolinks.make_folders(folder.parent)
     nolinks.rename(there, folder)
     nolinks.sync_folder(folder.parent)
+
+
+def _migrations_of(run: Run, rung: RungPlan) -> Path:
+    return migrations_folder(run.plan.folder, rung.number)
 
 
 def _give_rights(run: Run, tree: Path) -> None:
