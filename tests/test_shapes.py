@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import hashlib
 import os
 import shutil
@@ -24,6 +25,7 @@ from yellow_ladder.climb.record.catalog import list_climbs
 from yellow_ladder.climb.record.step_names import StepKind
 from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.climb.steps.up import steps_up
+from yellow_ladder.database.sqlite.database import SqliteDatabase
 from yellow_ladder.demo.proof import picture_of
 from yellow_ladder.demo.shapes import SECRET
 from yellow_ladder.files.archives.unpack import Limits, unpack_archive
@@ -344,6 +346,32 @@ def test_what_users_wrote_since_is_told_apart_from_what_commands_did(environment
     told = " ".join(answer.out.split())
     assert "main.notices 40 41 1 0 0" in told
     assert "main.addresses" not in told
+
+
+def test_a_copy_that_cannot_be_kept_takes_no_site_back(environment: Demo) -> None:
+    demo = environment
+
+    def climb() -> int:
+        backed_up = SqliteDatabase.backed_up
+
+        def refuse(self: SqliteDatabase, target: Path, *words: Any, **more: Any) -> Any:
+            if target.parent.name == "left":
+                raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), str(target))
+            return backed_up(self, target, *words, **more)
+
+        SqliteDatabase.backed_up = refuse  # type: ignore[method-assign]
+        begin(planned(demo.site()), Conditions())
+        return 0
+
+    assert in_child(climb) == (0, 0)
+    assert demo.json("history")[0]["state"] == "climbed"
+    with contextlib.closing(sqlite3.connect(demo.database)) as connection:
+        connection.execute("INSERT INTO notices (posted, title, body) VALUES ('2026-11-26', 'Fog', 'Stay in.')")
+        connection.commit()
+    answer = demo.yl("descend", "--yes")
+    assert answer.code == 0
+    assert "no copy of it was kept" in answer.out
+    assert list(demo.folder.glob(".ladder/climbs/*/written-since/database-main.sqlite"))
 
 
 def other_files(demo: Demo) -> Look:

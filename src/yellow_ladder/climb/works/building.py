@@ -73,10 +73,8 @@ def _left_out(run: Run, folder: Path) -> list[str]:
         return []
     try:
         old, new = packages_of(run.site), packages_of(run.site, folder)
-    except (
-        LadderError
-    ):  # the survey tells of the one, and whatever keeps the other from being listed shows when it runs
-        return []
+    except LadderError:
+        return []  # the survey tells of the one; whatever keeps the other from being listed shows when it runs
     return [f"{name} {version}" for name, version in sorted(old.items()) if name not in new]
 
 

@@ -21,6 +21,7 @@ from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.climb.works.clones import load
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
+from yellow_ladder.events import Note
 from yellow_ladder.fingerprints.records import DatabasePrint
 from yellow_ladder.survey.versions import judge_versions
 from yellow_ladder.words import count_of, some_of
@@ -44,8 +45,21 @@ def prove_all(run: Run) -> Facts:
 
 
 def keep_as_proven(name: str) -> Work:
-    """The work of keeping a copy of one database as it was compared: what commands did cannot be done once more."""
-    return lambda run: {"bytes": keep_as_left(run.plan, name)}
+    """The work of keeping a copy of one database as it was compared: what commands did cannot be done once more.
+
+    Without one, what users write can only be counted later; that is no reason to take the site back.
+    """
+
+    def do(run: Run) -> Facts:
+        try:
+            return {"bytes": keep_as_left(run.plan, name)}
+        except (LadderError, OSError) as fault:
+            why = fault.problems[0].message if isinstance(fault, LadderError) else str(fault.strerror)
+            text = f"no copy of {name} was kept ({why}): what is written to it from now on can be counted, not compared"
+            run.listen(Note(text, is_warning=True))
+            return {"summary": "not kept", "failed": text}
+
+    return do
 
 
 def prove_back(run: Run) -> Facts:
