@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import select
 import time
 from pathlib import Path
 from typing import Any
@@ -97,6 +98,22 @@ def test_a_command_that_does_as_it_should_is_told_with_its_last_words(what: str,
     assert ended.last == (heard[-1] if heard else "")
     assert at_work(one.mark) == []
     assert SECRET not in one.output.read_text() + "".join(heard)
+
+
+def test_its_last_words_are_heard_when_it_ends_just_after_the_last_look(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    looked = select.select
+
+    def nothing_yet(reading: list[Any], writing: list[Any], failing: list[Any], within_s: float) -> Any:
+        if within_s:
+            time.sleep(within_s)
+            return [], [], []
+        return looked(reading, writing, failing, 0)
+
+    monkeypatch.setattr("yellow_ladder.commands.watched.select.select", nothing_yet)
+    quick = call(tmp_path, "echo all done", done="all done")
+    assert run_watched(quick, lambda _line: None, lambda: None).last == "all done"
 
 
 def test_what_it_says_is_kept_without_secrets_and_warnings_are_counted(tmp_path: Path) -> None:

@@ -31,6 +31,7 @@ LARGEST_OUTPUT_BYTES = 64 * 1024**2
 _LONGEST_LINE = 64 * 1024
 _TICK_S = 0.05
 _BLOCK = 65_536
+_MOST_AT_THE_END = 1024**2  # more than a pipe holds
 # What a command has started may take a moment to end with it.
 _LEFT_WITHIN_S = 3.0
 _ASKED_TAIL = 4_096
@@ -111,6 +112,14 @@ class _Watch:
             self._take(line)
         self._reply()
         return True
+
+    def drain(self, *, listening: bool) -> None:
+        """Take what had come by the end: its last words may have come after the last look, and it may have left
+        somebody behind who goes on.
+        """
+        most = self.count_bytes + _MOST_AT_THE_END
+        while listening and self.count_bytes < most and select.select([self.stream], [], [], 0)[0]:
+            listening = self.read()
 
     def finish(self) -> None:
         """Take the last line, which may have no end."""
@@ -222,6 +231,7 @@ def _until_it_ends(watch: _Watch, started: float, look_on: Callable[[], None]) -
         if ready:
             listening = watch.read()
         elif watch.child.poll() is not None:
+            watch.drain(listening=listening)
             return
         elif not listening:
             time.sleep(_TICK_S)
