@@ -20,6 +20,7 @@ from tests.crash_driver import in_child, planned
 from yellow_ladder.checks.machine import rooms_for
 from yellow_ladder.checks.records import Circumstances
 from yellow_ladder.climb.conduct import Conditions, begin
+from yellow_ladder.climb.placing.kinds import placement_of
 from yellow_ladder.climb.planning.prospect import look_ahead
 from yellow_ladder.climb.record.catalog import list_climbs
 from yellow_ladder.climb.record.step_names import StepKind
@@ -394,6 +395,22 @@ def test_in_a_shared_folder_nothing_of_others_is_touched_up_or_back(shared: Demo
     before.pop("data/quaybook.sqlite"), after.pop("data/quaybook.sqlite")
     assert after == before
     assert other_files(demo) == theirs
+
+
+@pytest.mark.parametrize("shape", ["shared", "environment"])
+def test_bringing_the_old_files_back_may_be_repeated(make_demo: MakeDemo, shape: str) -> None:
+    demo = make_demo(shape=shape)
+    before = look(demo.root)
+    assert demo.yl("climb", "--to", "4.0", "--yes").code == 0
+    plan = list_climbs(demo.site())[0].plan
+    trees = []
+    for _ in range(2):
+        assert placement_of(plan.site).bring_back(plan, lambda _tree: None)
+        trees.append({path: one for path, one in look(demo.root).items() if one[3] and not path.startswith("data/")})
+    assert trees[0] == trees[1]
+    wanted = {path: one for path, one in before.items() if one[3] and not path.startswith("data/")}
+    assert {path: one for path, one in trees[0].items() if path in wanted} == wanted
+    assert [path for path in trees[0].keys() - wanted.keys() if not path.startswith(("releases/4.0/", "index/"))] == []
 
 
 def test_only_what_a_release_changes_is_replaced(shared: Demo) -> None:

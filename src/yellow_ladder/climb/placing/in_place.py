@@ -57,10 +57,12 @@ class OverlayPlacement(OnTheSameDisk):
                 path = entry.path
                 if entry.kind is Kind.FOLDER:
                     _take_folder_out(root / path, aside / path)
-                elif nolinks.is_there(aside / path):
+                    continue
+                take_out(root / path, staged / path)
+                if nolinks.is_there(aside / path):
                     give_back(root / path, aside / path)
-                elif not nolinks.is_there(staged / path):
-                    nolinks.remove_all(root / path)
+                elif _is_one_file(root / path, staged / path):
+                    nolinks.remove_file(root / path)
             for path in plan.going(rung):
                 if nolinks.is_there(aside / path):
                     nolinks.make_folders((root / path).parent)
@@ -103,12 +105,29 @@ def let_come(place: Path, new: Path, aside: Path) -> None:
     nolinks.rename(new, place)
 
 
+def take_out(place: Path, new: Path) -> None:
+    """Let what came lie where it was made ready again, so that it is known for what it is when this is begun anew."""
+    if nolinks.is_there(new) or not nolinks.is_there(place):
+        return
+    nolinks.make_folders(new.parent, 0o700)
+    try:
+        nolinks.make_second_name(new, place)
+    except OSError:
+        nolinks.rename(place, new)
+
+
+def _is_one_file(one: Path, other: Path) -> bool:
+    """Whether two names are the same file's."""
+    first, second = nolinks.status_or_none(one), nolinks.status_or_none(other)
+    return first is not None and second is not None and (first.st_ino, first.st_dev) == (second.st_ino, second.st_dev)
+
+
 def give_back(place: Path, aside: Path) -> None:
     """Put back what lies aside, over what has come in its place."""
-    there, old = nolinks.status_or_none(place), nolinks.status_of(aside)
-    if there is not None and (there.st_ino, there.st_dev) == (old.st_ino, old.st_dev):
+    if _is_one_file(place, aside):
         nolinks.remove_file(aside)  # killed before the new one came: both names are the old file's
         return
+    there, old = nolinks.status_or_none(place), nolinks.status_of(aside)
     if there is not None and stat.S_ISDIR(there.st_mode) != stat.S_ISDIR(old.st_mode):
         nolinks.remove_all(place)
     nolinks.rename(aside, place)
