@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from yellow_ladder.backup.catalog import read_backup
+from yellow_ladder.climb.proving.expected import site_after
 from yellow_ladder.climb.proving.inventory import (
     BEFORE_NAME,
     ask_probes,
@@ -24,8 +25,10 @@ from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.events import Note
 from yellow_ladder.fingerprints.records import DatabasePrint
 from yellow_ladder.survey.versions import judge_versions
-from yellow_ladder.words import count_of, some_of
+from yellow_ladder.words import bytes_in_words, count_of, some_of
 
+# Below this a copy takes seconds. Users wait for it, and all that it serves is a better answer when going back.
+LARGEST_LEFT_BYTES = 2 * 1024**3
 NOTHING_CHANGED = "nothing had been changed"
 DATA_DIFFER = "data-not-as-before"
 
@@ -52,6 +55,10 @@ def keep_as_proven(name: str) -> Work:
 
     def do(run: Run) -> Facts:
         try:
+            size = site_after(run.plan).databases()[name].size_bytes()
+            if size > LARGEST_LEFT_BYTES:
+                text = f"{bytes_in_words(size)} would keep users out for longer; what they write can be counted later"
+                return {"summary": f"not kept: {text}"}
             return {"bytes": keep_as_left(run.plan, name)}
         except (LadderError, OSError) as fault:
             why = fault.problems[0].message if isinstance(fault, LadderError) else str(fault.strerror)
