@@ -1,6 +1,6 @@
 """Plays the account of a site that was broken into: exchanges its files and folders for links while the tool works.
 
-Run as a program: python -m tests.intruder FOLDER VICTIM CHOICE
+Run as a program: python -m tests.intruder VICTIM CHOICE
 VICTIM is one of VICTIMS, with the shape of the demonstration before a colon; CHOICE is one of `crash_driver.chosen`. At
 the chosen instant (each call of the tool that names the victim, something in it or a folder above it, from planning a
 climb to the end of going back; what comes before a call that does not is the same as what comes before the next one
@@ -16,6 +16,7 @@ import os
 import shutil
 import subprocess
 import sys
+import tempfile
 import traceback
 from collections.abc import Callable, Iterator
 from contextlib import suppress
@@ -162,8 +163,18 @@ def attempt(folder: Path, victim: str, at: int, outside: Manifest) -> str:
 
 
 def main() -> None:
-    folder, choice = Path(sys.argv[1]), sys.argv[3]
-    shape, _, victim = sys.argv[2].rpartition(":")
+    choice = sys.argv[2]
+    # The site's account has to reach its own site: a test's folder is its own alone.
+    folder = Path(tempfile.mkdtemp(prefix="quay-intruder-"))
+    folder.chmod(0o755)
+    try:
+        _harm(folder, choice)
+    finally:
+        shutil.rmtree(folder)
+
+
+def _harm(folder: Path, choice: str) -> None:
+    shape, _, victim = sys.argv[1].rpartition(":")
     demo = prepare_demo(folder / "pristine", rows=ROWS, shape=shape or "plain")
     if shape == "environment":
         (folder / "pristine" / "releases" / "quaybook-4.0.tar.zst").unlink()  # it has to be started to migrate
@@ -177,10 +188,12 @@ def main() -> None:
     outside = take_manifest(folder / "outside")
     _copy(folder / "pristine", folder / "hurt")
     points, _ = in_child(lambda: up_and_down(folder / "hurt", victim, -1))
+    ended = str(find_climb(load_site(folder / "hurt" / "ladder.toml"), None).standing.state)
     shutil.rmtree(folder / "hurt")
     tried = chosen(points, choice)
     wrong = {at: attempt(folder, victim, at, outside) for at in tried}
-    print(json.dumps({"points": points, "tried": tried, "failures": {at: one for at, one in wrong.items() if one}}))
+    failures = {at: one for at, one in wrong.items() if one}
+    print(json.dumps({"points": points, "ended": ended, "tried": tried, "failures": failures}))
 
 
 if __name__ == "__main__":

@@ -20,8 +20,8 @@ from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.demo.servers import missing_programs
 from yellow_ladder.events import silent
 
-# How each mode is swept: parts of a whole sweep, kill points in a usual run, and how many there are at
-# least. A usual run takes other points each time and prints its seed; `make sweep` takes every one.
+# How each mode is swept: parts of a whole sweep, kill points in a usual run (none: in a sweep only), and how many there
+# are at least. A usual run takes other points each time and prints its seed; `make sweep` takes every one.
 MODES = {
     "record-continue": (4, 10, 80),
     "record-descend": (4, 10, 80),
@@ -33,16 +33,16 @@ MODES = {
     "failing-record-descend": (3, 4, 80),
     "plain-call-continue": (8, 3, 100),
     "plain-call-descend": (8, 3, 100),
-    "environment:record-continue": (4, 3, 80),
-    "environment:record-descend": (4, 3, 80),
+    "environment:record-continue": (4, 0, 80),
+    "environment:record-descend": (4, 2, 80),
     "environment:call-continue": (8, 3, 100),
-    "environment:call-descend": (8, 3, 100),
-    "environment:back-call-descend": (4, 2, 40),
-    "environment:failing-record-descend": (3, 2, 80),
-    "shared:record-continue": (4, 2, 80),
-    "shared:call-continue": (8, 4, 100),
-    "shared:call-descend": (8, 4, 100),
-    "shared:back-call-descend": (4, 3, 40),
+    "environment:call-descend": (8, 0, 100),
+    "environment:back-call-descend": (4, 0, 40),
+    "environment:failing-record-descend": (3, 0, 80),
+    "shared:record-continue": (4, 0, 80),
+    "shared:call-continue": (8, 0, 100),
+    "shared:call-descend": (8, 3, 100),
+    "shared:back-call-descend": (4, 0, 40),
     "postgresql:record-continue": (4, 2, 80),
     "postgresql:record-descend": (4, 2, 80),
     "postgresql:back-call-descend": (4, 2, 40),
@@ -60,7 +60,7 @@ def pieces() -> list[tuple[str, str]]:
     for mode, (parts, count, _) in MODES.items():
         if IS_WHOLE:
             found += [(mode, f"{first}/{parts}") for first in range(parts)]
-        else:
+        elif count:
             found.append((mode, str(count)))
     return found
 
