@@ -23,10 +23,10 @@ from yellow_ladder.events import silent
 # How each mode is swept: parts of a whole sweep, kill points in a usual run (none: in a sweep only), and how many there
 # are at least. A usual run takes other points each time and prints its seed; `make sweep` takes every one.
 MODES = {
-    "record-continue": (4, 10, 80),
-    "record-descend": (4, 10, 80),
-    "call-continue": (8, 6, 100),
-    "call-descend": (8, 6, 100),
+    "record-continue": (4, 7, 80),
+    "record-descend": (4, 7, 80),
+    "call-continue": (8, 5, 100),
+    "call-descend": (8, 5, 100),
     "back-call-descend": (4, 4, 40),
     "back-call-continue": (4, 4, 40),
     "failing-record-continue": (3, 4, 80),
@@ -34,7 +34,7 @@ MODES = {
     "plain-call-continue": (8, 3, 100),
     "plain-call-descend": (8, 3, 100),
     "environment:record-continue": (4, 0, 80),
-    "environment:record-descend": (4, 2, 80),
+    "environment:record-descend": (4, 0, 80),
     "environment:call-continue": (8, 3, 100),
     "environment:call-descend": (8, 0, 100),
     "environment:back-call-descend": (4, 0, 40),
