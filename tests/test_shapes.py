@@ -21,8 +21,10 @@ from yellow_ladder.checks.machine import rooms_for
 from yellow_ladder.checks.records import Circumstances
 from yellow_ladder.climb.conduct import Conditions, begin
 from yellow_ladder.climb.placing.kinds import placement_of
+from yellow_ladder.climb.placing.pointer import unpacked_of
 from yellow_ladder.climb.planning.prospect import look_ahead
 from yellow_ladder.climb.record.catalog import list_climbs
+from yellow_ladder.climb.record.plan import freeze
 from yellow_ladder.climb.record.step_names import StepKind
 from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.climb.steps.up import steps_up
@@ -173,6 +175,24 @@ def test_a_build_that_fails_leaves_the_site_serving_and_nothing_half_made(enviro
     assert "no wheel" in answer.err
     assert look(demo.root) == before
     assert demo.json("history")[0]["state"] == "given up"
+
+
+def test_a_build_that_was_killed_and_given_up_leaves_nothing_of_it(environment: Demo) -> None:
+    demo = environment
+    before = look(demo.root)
+
+    def climb() -> int:
+        plan = planned(demo.site())
+        for rung in plan.rungs:  # as a kill between unpacking and taking its place would leave it
+            unpacked_of(plan, rung).mkdir()
+            (unpacked_of(plan, rung) / "half").write_text("half of it")
+        freeze(plan)
+        return 0
+
+    assert in_child(climb) == (0, 0)
+    assert demo.yl("descend", "--yes").code == 0
+    assert list(demo.folder.glob(".ladder/climbs/*/unpacked-*")) == []
+    assert look(demo.root) == before
 
 
 def test_a_folder_that_is_there_already_is_never_taken_for_a_release(environment: Demo) -> None:
@@ -357,6 +377,7 @@ def test_a_copy_that_cannot_be_kept_takes_no_site_back(environment: Demo) -> Non
 
         def refuse(self: SqliteDatabase, target: Path, *words: Any, **more: Any) -> Any:
             if target.parent.name == "left":
+                target.write_bytes(b"half of it")
                 raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), str(target))
             return backed_up(self, target, *words, **more)
 
@@ -366,6 +387,7 @@ def test_a_copy_that_cannot_be_kept_takes_no_site_back(environment: Demo) -> Non
 
     assert in_child(climb) == (0, 0)
     assert demo.json("history")[0]["state"] == "climbed"
+    assert [path for left in demo.folder.glob(".ladder/climbs/*/left") for path in left.iterdir()] == []
     with contextlib.closing(sqlite3.connect(demo.database)) as connection:
         connection.execute("INSERT INTO notices (posted, title, body) VALUES ('2026-11-26', 'Fog', 'Stay in.')")
         connection.commit()

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import contextlib
+from pathlib import Path
 
 from yellow_ladder import nolinks
 from yellow_ladder.climb.placing.aside import bytes_below
 from yellow_ladder.climb.placing.in_place import OverlayPlacement
-from yellow_ladder.climb.record.plan import Plan
+from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.errors import BadInput
+from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.release.versions import Version
 from yellow_ladder.site.pointer import pointed_at, release_folders, version_of
 
@@ -29,9 +31,10 @@ class PointerPlacement(OverlayPlacement):
         self.drop_staged(plan)
 
     def drop_staged(self, plan: Plan) -> None:
-        """Remove what was made ready: the releases' folders as well."""
+        """Remove what was made ready: the releases' folders as well, and what a kill left half unpacked."""
         super().drop_older(plan)
         for rung in plan.rungs:
+            remove_entry(unpacked_of(plan, rung))
             _remove_release(plan, rung.folder)
 
     def drop_older(self, plan: Plan) -> None:
@@ -44,6 +47,11 @@ class PointerPlacement(OverlayPlacement):
         """Bytes of what lies aside, and of older releases' folders that go."""
         root = plan.site.root
         return super().kept_bytes(plan) + sum(bytes_below(root / path) for path in _older(plan))
+
+
+def unpacked_of(plan: Plan, rung: RungPlan) -> Path:
+    """Where a release's archive is unpacked, before it takes its place."""
+    return Path(plan.work) / f"unpacked-{rung.number}"
 
 
 def _remove_release(plan: Plan, path: str) -> None:

@@ -214,8 +214,12 @@ def keep_as_left(plan: Plan, name: str) -> int:
     private_folder(target.parent)
     begun = target.with_name(f"{target.name}.begun")
     remove_entry(begun)
-    with site_after(plan).databases()[name].backed_up(begun, lambda _done, _total: None, at_rest=True):
-        pass
+    try:
+        with site_after(plan).databases()[name].backed_up(begun, lambda _done, _total: None, at_rest=True):
+            pass
+    except BaseException:
+        remove_entry(begun)  # where the disk is full, half a copy must not take what room is left
+        raise
     remove_entry(target)
     begun.rename(target)
     return sum(one.stat().st_size for one in (target, *target.rglob("*")) if one.is_file())

@@ -12,6 +12,7 @@ from pathlib import Path
 
 from yellow_ladder import nolinks
 from yellow_ladder.climb.placing.kinds import release_folder
+from yellow_ladder.climb.placing.pointer import unpacked_of
 from yellow_ladder.climb.planning.sources import keep_files_of, lent_sources
 from yellow_ladder.climb.record.commands import mark_of
 from yellow_ladder.climb.record.plan import RungPlan, migrations_folder
@@ -116,7 +117,7 @@ def _refuse_in_use(run: Run, rung: RungPlan) -> None:
 def _unpack(run: Run, rung: RungPlan, folder: Path) -> None:
     """Unpack the archive beside, where nobody else can reach it, and let it take its place; or make an empty folder."""
     archive, sheet, plan = Path(rung.archive), rung.parsed, run.plan
-    there = Path(plan.work) / f"unpacked-{rung.number}"
+    there = unpacked_of(plan, rung)
     remove_entry(there)
     nolinks.make_folder(there, 0o700)
     if not archive.name.endswith(".toml"):
