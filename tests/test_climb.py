@@ -98,7 +98,7 @@ def test_what_is_the_sites_own_is_carried_and_nothing_stale_is_left(demo: Demo) 
     for line in (
         "# Behind the office's proxy since last spring.", f"port = {demo.prepared.port}", "longest_stay_days = 42",
         "name = Sandhavn Harbour Office", "hold_hours = 48", "sender = harbour@quaybook.example",
-        "# legacy_theme = no (retired: the old look is gone)",
+        "# legacy_theme = yes (retired: the old look is gone)",
     ):  # fmt: skip
         assert line in settings.splitlines()
     site = tomllib.loads(demo.prepared.file.read_text())

@@ -12,6 +12,7 @@ from yellow_ladder.errors import Problem
 from yellow_ladder.events import Listener, silent
 from yellow_ladder.release.source import Releases
 from yellow_ladder.route import Route, Wishes
+from yellow_ladder.settings.forecast import Forecast
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey import Survey
 
@@ -61,6 +62,8 @@ class Circumstances:
     wishes: Wishes = field(default_factory=Wishes)
     troubles: tuple[Problem, ...] = ()
     tell: Listener = silent
+    forecast: Forecast | None = None
+    settings_troubles: tuple[Problem, ...] = ()
 
 
 Check = Callable[[Circumstances], Iterable[Finding]]

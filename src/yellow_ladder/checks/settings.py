@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
+from collections import Counter
 from collections.abc import Iterator
 
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
-from yellow_ladder.errors import BadInput
+from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.release.moves import moved
 from yellow_ladder.release.sheet import Move
 from yellow_ladder.route import Route
-from yellow_ladder.settings.decide import Fate, decide_along
-from yellow_ladder.settings.formats import read_settings_file
-from yellow_ladder.settings.port import SettingsText
-from yellow_ladder.words import some_of
+from yellow_ladder.settings.document import Document
+from yellow_ladder.settings.forecast import Forecast, Told
+from yellow_ladder.settings.merging.outcomes import Fate
+from yellow_ladder.settings.notes import note_of
+from yellow_ladder.settings.reading import read_settings_file
+from yellow_ladder.settings.shipped import secret_files
+from yellow_ladder.words import count_of, some_of
 
 _SWITCHES = {"debug", "debug_mode", "debugging", "development", "develop", "dev", "dev_mode", "testing", "test_mode"}
 _MODES = {"environment", "env", "mode", "app_env", "run_mode"}
@@ -24,24 +29,26 @@ _LARGEST_SEARCHED_BYTES = 256 * 1024
 
 
 def settings_readable(at: Circumstances) -> Iterator[Finding]:
-    """Is every settings file there, and can it be changed with its comments kept?"""
-    for spec in at.site.record.keep.settings:
+    """Is every settings file there, and can it be read and merged with its comments kept?"""
+    for spec in at.site.record.keep.merged:
         path = at.site.root / spec.file
         if not path.is_file():
             yield stop("settings", f"the settings file {path} is not there", "correct keep.settings in the site file")
             continue
         try:
-            settings = read_settings_file(path, spec.format)
+            settings = read_settings_file(path, spec.format, spec.file, spec.encoding)
         except BadInput as fault:
             yield from (stop("settings", problem.placed, problem.remedy) for problem in fault.problems)
             continue
-        yield ok("settings", f"{spec.file} has {len(settings.values())} keys and can be carried over")
+        form = settings.form.name
+        what = "by lines" if form == "lines" else f"{count_of(len(settings.values()), 'key')}, as {form}"
+        yield ok("settings", f"{spec.file} can be carried over ({what})")
 
 
-def _readable(at: Circumstances) -> Iterator[tuple[str, SettingsText]]:
+def _readable(at: Circumstances) -> Iterator[tuple[str, Document]]:
     for spec in at.site.record.keep.settings:
         try:
-            yield spec.file, read_settings_file(at.site.root / spec.file, spec.format)
+            yield spec.file, read_settings_file(at.site.root / spec.file, spec.format, spec.file, spec.encoding)
         except (BadInput, OSError):
             continue  # told by the check above
 
@@ -61,31 +68,78 @@ def mode_switches(at: Circumstances) -> Iterator[Finding]:
 
 
 def settings_changes(at: Circumstances, route: Route) -> Iterator[Finding]:
-    """Which of the site's settings do the releases on the way retire, rename or newly require?"""
-    keys = {file: settings.values().keys() for file, settings in _readable(at)}
+    """What do the releases on the way make of the site's settings, and is every conflict decided?"""
+    check = "settings changes"
     for version, file in _not_made(at, route):
         seen = f"{version} changes settings in {file}, which keep.settings does not name: they would not be made"
-        yield stop("settings changes", seen, f'add {{ file = "{file}" }} to keep.settings')
-    way = [(str(rung.to_version), rung.release.sheet) for rung in route.rungs]
-    for one in decide_along(keys, way):
-        if one.fate is Fate.RENAMED:
-            yield ok("settings changes", f"{one.version} renames {one.old_key} to {one.key} in {one.file}")
-        elif one.fate is Fate.RETIRED and one.superseded_by:
-            seen = f"{one.version} renames {one.key} to {one.superseded_by}, and both are set in {one.file}"
-            remedy = f"the value of {one.superseded_by} will count, {one.key} is made a comment; correct it before"
-            yield warn("settings changes", seen, remedy)
-        elif one.fate is Fate.RETIRED:
-            why = f" ({one.comment})" if one.comment else ""
-            seen = f"{one.version} no longer accepts {one.key}{why}, which is set in {one.file}"
-            yield warn("settings changes", seen, "it is made a comment; see whether something replaces it")
-        elif one.fate is Fate.ADDED:
-            seen = f"{one.version} requires {one.key}, which is not set in {one.file}"
-            yield warn("settings changes", seen, f"the default {one.value!r} is put in; correct it after")
+        yield stop(check, seen, f'add {{ file = "{file}" }} to keep.settings')
+    told = {problem.placed for problem in at.settings_troubles if problem.code != "settings-gone"}
+    broken = {one.placed for one in _broken(at)}
+    yield from (stop(check, one.placed, one.remedy) for one in at.settings_troubles if one.placed in told - broken)
+    if at.forecast is None:
+        return
+    yield from _undecided(at, at.forecast)
+    for one in at.forecast.files:
+        if not one.base and any(key.is_open or key.outcome.took for key in one.told):
+            seen = f"nothing tells how the installed release shipped {one.file}: whatever differs is asked"
+            yield warn(check, seen, "put the installed release's archive into the release source, or name `shipped`")
+    for key in at.forecast.told:
+        yield from _told(check, key)
+    counts = Counter(one.outcome.fate for one in at.forecast.summary)
+    for what, words in _COUNTED.items():
+        if counts[what]:
+            yield ok(check, f"{count_of(counts[what], 'key')} {words}")
+
+
+_COUNTED = {
+    Fate.KEPT: "set here stay as they are",
+    Fate.FOLLOWS: "that nobody changed here follow the releases",
+    Fate.NEW: "come with the releases",
+    Fate.GONE: "that nobody changed here go with the releases",
+}
+_MOST_CONFLICTS = 10
+
+
+def _undecided(at: Circumstances, forecast: Forecast) -> Iterator[Finding]:
+    """Conflicts that nobody has decided: these stop."""
+    secret = secret_files(at.site)
+    for one in forecast.open[:_MOST_CONFLICTS]:
+        seen = f"{one.outcome.key} in {one.file}, at {one.version}: {note_of(one, secret=one.file in secret).detail}"
+        yield stop("settings conflict", seen, "decide it with `yl settings`")
+    if len(forecast.open) > _MOST_CONFLICTS:
+        yield stop("settings conflict", f"and {len(forecast.open) - _MOST_CONFLICTS} more", "see `yl settings`")
+
+
+def _broken(at: Circumstances) -> Iterator[Problem]:
+    """Faults of files that the check above has told already."""
+    for spec in at.site.record.keep.merged:
+        with contextlib.suppress(OSError):
+            try:
+                read_settings_file(at.site.root / spec.file, spec.format, spec.file, spec.encoding)
+            except BadInput as fault:
+                yield from fault.problems
+
+
+def _told(check: str, one: Told) -> Iterator[Finding]:
+    """What somebody should look at."""
+    outcome = one.outcome
+    if outcome.fate is Fate.RENAMED:
+        yield ok(check, f"{one.version} renames {outcome.old_key or outcome.key} to {outcome.key} in {one.file}")
+    elif outcome.fate is Fate.RETIRED and "its new name" in outcome.why:
+        seen = f"{one.version} renames {outcome.key}, and both names are set in {one.file}: {outcome.why}"
+        yield warn(check, seen, f"{outcome.key} is made a comment; correct it before")
+    elif outcome.fate is Fate.RETIRED:
+        why = f" ({outcome.why})" if outcome.why else ""
+        seen = f"{one.version} no longer accepts {outcome.key}{why}, which is set in {one.file}"
+        yield warn(check, seen, "it is made a comment; see whether something replaces it")
+    elif outcome.fate is Fate.NEW and outcome.why:
+        seen = f"{one.version} requires {outcome.key}, which is not set in {one.file}"
+        yield warn(check, seen, f"the default {outcome.result!r} is put in; correct it after")
 
 
 def _not_made(at: Circumstances, route: Route) -> Iterator[tuple[str, str]]:
     """(version, path here) of settings files that releases on the way change and that nobody carries as settings."""
-    named = {spec.file for spec in at.site.record.keep.settings}
+    named = {spec.file for spec in at.site.record.keep.merged}
     back: list[list[Move]] = []
     for rung in route.rungs:
         back.append([Move.model_validate({"from": one.to, "to": one.from_}) for one in rung.release.sheet.files.moved])
@@ -102,7 +156,11 @@ def settings_elsewhere(at: Circumstances, route: Route) -> Iterator[Finding]:
     gone: dict[str, str] = {}
     for rung in route.rungs:
         for change in rung.release.sheet.settings:
-            names = [one.key for one in change.retired] + [one.from_ for one in change.renamed]
+            names = (
+                [one.key for one in change.retired]
+                + [one.from_ for one in change.renamed]
+                + [one.from_ for one in change.moved]
+            )
             gone |= {name.rsplit(".", 1)[-1]: f"{name}, which {rung.to_version} drops or renames" for name in names}
     if not gone:
         return

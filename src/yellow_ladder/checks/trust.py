@@ -97,7 +97,7 @@ def environment_sound(at: Circumstances) -> Iterator[Finding]:
     files = around.places[: len(record.files)]
     keep = at.site.record.keep
     goes = at.site.record.placement == "exchange"  # elsewhere, what is the site's own stays where it lies
-    carried = [*keep.data_paths, *keep.keys, *keep.assets, *(one.file for one in keep.settings)]
+    carried = [*keep.data_paths, *keep.keys, *keep.assets, *(one.file for one in keep.merged)]
     for file in files:
         if nolinks.status_of(nolinks.trusted(file)).st_mode & 0o004:
             yield warn("environment", f"{file} can be read by every account", f"chmod o-r {shlex.quote(str(file))}")

@@ -20,6 +20,7 @@ COMMANDS = {
     "init": "Look at an installed application and write a first site file.",
     "survey": "Show what is installed and what differs from its release.",
     "route": "Show the rungs (releases) from the present version to another.",
+    "settings": "Show what becomes of the site's settings, and decide conflicts.",
     "check": "Ask every check, and show all findings together.",
     "backup": "Make, list, test and restore stand-alone backups.",
     "climb": "Upgrade in place: plan, back up, place, migrate, compare.",

@@ -220,6 +220,7 @@ def _add_what_is_local(root: Path, port: int) -> None:
     text = text.replace("port = 8024", f"# Behind the office's proxy since last spring.\nport = {port}")
     text = text.replace("title = Our harbour", "title = Sandhavn Harbour Office")
     text = text.replace("longest_stay_days = 28", "longest_stay_days = 42")
+    text = text.replace("legacy_theme = no", "legacy_theme = yes")
     settings.write_text(text)
     settings.chmod(0o640)
     key = root / "etc" / "secret.key"

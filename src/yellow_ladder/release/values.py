@@ -8,6 +8,7 @@ from typing import Annotated
 
 from pydantic import AfterValidator, Field
 
+from yellow_ladder.release.arithmetic import check_arithmetic
 from yellow_ladder.release.versions import Version, parse_range
 
 
@@ -48,11 +49,19 @@ def _pattern(text: str) -> str:
     return text
 
 
+def _settings_key(text: str) -> str:
+    if not text.strip() or text.startswith(".") or text.endswith(".") or "\n" in text:
+        raise ValueError("should be a settings key, with dots between what it lies in, like section.key")
+    return text
+
+
 TreePath = Annotated[str, AfterValidator(_tree_path)]
 VersionText = Annotated[str, AfterValidator(_version)]
 RangeText = Annotated[str, AfterValidator(_range)]
 RungsText = Annotated[str, AfterValidator(_version_or_range)]
 DottedName = Annotated[str, AfterValidator(_column)]
+SettingsKey = Annotated[str, AfterValidator(_settings_key)]
+ArithmeticText = Annotated[str, AfterValidator(lambda text: check_arithmetic(text) if text else text)]
 PatternText = Annotated[str, AfterValidator(_pattern)]
 Argv = Annotated[list[str], Field(min_length=1)]
 Seconds = Annotated[float, Field(gt=0, le=86_400)]

@@ -40,6 +40,7 @@ from yellow_ladder.report.look import (
     verdict,
 )
 from yellow_ladder.report.routes import rungs_table
+from yellow_ladder.settings.merging.outcomes import Fate
 from yellow_ladder.site.backup_records import CopyTarget
 from yellow_ladder.site.records import Pointer
 from yellow_ladder.site.site import Site
@@ -166,7 +167,8 @@ def _way_in_words(way: WayBack) -> str:
 def _settings_table(plan: Plan):  # type: ignore[no-untyped-def]
     ruled = table(["file", "key", "change", "detail"], fold=[3])
     for change in plan.settings:
-        ruled.add_row(change.file, change.key, str(change.fate), change.detail)
+        if change.fate is not Fate.KEPT or change.took:
+            ruled.add_row(change.file, change.key, str(change.fate), change.detail)
     return ruled
 
 

@@ -1,27 +1,39 @@
-"""What every settings format can do for a climb; each format is a class behind this port, and a line in `formats`."""
+"""What every settings format can do; each format is a class behind this port, and a line in `formats/kinds.py`."""
 
 from __future__ import annotations
 
 from typing import Protocol
 
+from yellow_ladder.settings.tree import Node
 
-class SettingsText(Protocol):
-    """One settings file in memory. Keys are written section.key; what is not changed comes out as it went in."""
 
-    def get(self, key: str) -> str | None:
-        """The value of a key, None where it is not set."""
+class Format(Protocol):
+    """How one kind of settings file is written. A parsed text, written out again, is that text to the byte."""
 
-    def values(self) -> dict[str, str]:
-        """All keys with their values."""
+    name: str
+    comment: str
+    """What a comment begins with; empty where the format has none."""
 
-    def rename(self, old: str, new: str) -> None:
-        """Give a key its new name; where the format allows, it stays in its place with the comments above it."""
+    def parse(self, text: str) -> Node:
+        """Read a text with line feeds alone for line ends; raises Broken."""
 
-    def add(self, key: str, value: str, comment: str) -> None:
-        """Add a key under its comment, at the end of its section."""
+    def meaning(self, node: Node) -> str:
+        """What the value of a key says, however it is quoted or spaced."""
 
-    def retire(self, key: str, why: str) -> None:
-        """Turn a key into a comment in its place, so that its value can still be read."""
+    def settle(self, block: Node) -> None:
+        """Mend what stands between the parts of a block after they have changed: commas, line ends, indentation."""
 
-    def text(self) -> str:
-        """The file as text."""
+    def written(self, value: str) -> str:
+        """A value of a sheet or of a person as it stands in such a file; raises Broken where it cannot."""
+
+    def new_key(self, block: Node, name: str, value: str, comment: str) -> Node:
+        """A key for the end of a block; `value` is written as the format wants it."""
+
+    def new_block(self, above: Node, name: str) -> Node:
+        """An empty block for the end of another; raises Broken where the format has none of that name."""
+
+    def renamed(self, node: Node, name: str) -> None:
+        """Give a key or block a new name in its place."""
+
+    def as_comment(self, node: Node, reason: str) -> str:
+        """A key as lines of comment, `reason` after its first; empty where the format has no comments."""

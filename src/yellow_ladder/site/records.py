@@ -16,7 +16,7 @@ from yellow_ladder.release.values import Argv, PatternText, RangeText, RungsText
 from yellow_ladder.release.versions import Version
 from yellow_ladder.site.backup_records import BackupWishes, SettleWishes
 from yellow_ladder.site.service_records import AnyService
-from yellow_ladder.site.values import NAME_PATTERN, FileModeText, ModeText, OutsidePath
+from yellow_ladder.site.values import NAME_PATTERN, EncodingText, FileModeText, ModeText, OutsidePath
 
 
 class ReleaseSource(Record):
@@ -179,17 +179,18 @@ class DatabaseSpec(Record):
         return replace(found, lock_wait_s=self.lock_wait_s)
 
 
-_FORMATS_TO_COME = ("env", "json", "lines", "properties", "toml", "xml", "yaml")
-_MEANWHILE = "name the file under keep.assets, and it is carried across as it is"
-
-
 class SettingsFile(Record):
     """`[[keep.settings]]`: one settings file of the site."""
 
-    designed = {"on_conflict": "how a conflict is decided", "patch": "a patch for settings that are code"}
-    designed_values = {"format": dict.fromkeys(_FORMATS_TO_COME, _MEANWHILE)}
     file: TreePath
-    format: Literal["ini"] = "ini"
+    format: Literal[
+        "", "ini", "unit", "git", "properties", "env", "shell", "conf", "angles", "braces", "toml", "yaml", "json",
+        "jsonc", "xml", "php", "javascript", "python", "ruby", "perl", "lines",
+    ] = ""  # fmt: skip
+    encoding: EncodingText = ""
+    shipped: TreePath | Literal[""] = ""
+    on_conflict: Literal["ask", "mine", "new"] = "ask"
+    keys: dict[str, Literal["mine", "new"]] = {}
 
 
 class SiteCommand(CommandKeys):
@@ -244,10 +245,8 @@ class Pointer(Record):
 class Keep(Record):
     """`[keep]`: what belongs to the site and is carried across."""
 
-    designed = {
-        "templates": "vendor files edited by the site, merged",
-    }
     settings: list[SettingsFile] = []
+    templates: list[TreePath] = []
     data: list[TreePath] = []
     logs: list[TreePath] = []
     assets: list[TreePath] = []
@@ -259,6 +258,11 @@ class Keep(Record):
     caches: list[str] = ["__pycache__"]
     unclaimed: Literal["stop", "carry", "leave"] = "stop"
     edited: Literal["stop", "replace"] = "stop"
+
+    @property
+    def merged(self) -> list[SettingsFile]:
+        """Every file that is merged: settings, and templates line by line."""
+        return [*self.settings, *(SettingsFile(file=path, format="lines") for path in self.templates)]
 
     @property
     def data_paths(self) -> list[str]:
@@ -370,7 +374,7 @@ class SiteFile(Record):
         moving = [pointing.turns, pointing.releases.rpartition("/")[0]]
         keep = self.keep
         named = [*keep.data, *keep.logs, *keep.assets, *keep.addons, *keep.keys, *keep.licences]
-        for path in [*named, *(one.file for one in keep.settings)]:
+        for path in [*named, *(one.file for one in keep.merged)]:
             if within(path, moving) or within(moving[0], [path]) or within(moving[1], [path]):
                 raise ValueError(f"keeps {path}, where releases come and go; what is the site's own lies beside them")
 

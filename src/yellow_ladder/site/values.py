@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 from pathlib import Path
 from typing import Annotated
 
@@ -28,8 +29,18 @@ def _file_mode(text: str) -> str:
     return text
 
 
+def _encoding(text: str) -> str:
+    if text:
+        try:
+            codecs.lookup(text)
+        except LookupError as fault:
+            raise ValueError("is no encoding that is known here") from fault
+    return text
+
+
 OutsidePath = Annotated[str, AfterValidator(_outside_path)]
 
 
 ModeText = Annotated[str, AfterValidator(_mode)]
 FileModeText = Annotated[str, AfterValidator(_file_mode)]
+EncodingText = Annotated[str, AfterValidator(_encoding)]

@@ -18,8 +18,8 @@ from yellow_ladder.files.listing import Listing, in_order, write_listing
 from yellow_ladder.files.manifest import FileChange, compare_manifests
 from yellow_ladder.masking import masked_value
 from yellow_ladder.release.versions import Version
-from yellow_ladder.settings.formats import read_settings_file
-from yellow_ladder.settings.port import SettingsText
+from yellow_ladder.settings.document import Document
+from yellow_ladder.settings.reading import read_settings_file
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey.drift.reference import Reference, recorded_contents
 from yellow_ladder.survey.records import Survey
@@ -108,13 +108,13 @@ def object_name(database: str, key: str) -> str:
 def settings_of(site: Site) -> dict[str, dict[str, str]]:
     """Every settings file's keys with their values; a digest stands in for a secret."""
     found = {}
-    for spec in site.record.keep.settings:
+    for spec in site.record.keep.merged:
         with contextlib.suppress(OSError, LadderError):
-            found[spec.file] = told(read_settings_file(site.root / spec.file, spec.format, spec.file))
+            found[spec.file] = told(read_settings_file(site.root / spec.file, spec.format, spec.file, spec.encoding))
     return found
 
 
-def told(settings: SettingsText) -> dict[str, str]:
+def told(settings: Document) -> dict[str, str]:
     """The keys of a settings file with values that may be written down."""
     return {key: masked_value(key, value) for key, value in settings.values().items()}
 

@@ -81,7 +81,7 @@ def stage_overlay(rung: Rung, number: int, staged: Path, folder: Path, staying: 
     set_rights(staged, carried, kept)
     release = take_manifest(staged)
     theirs = {one.path for one in in_order(release) if one.kind is not Kind.FOLDER}
-    settings = [one.file for one in keep.settings]
+    settings = [one.file for one in keep.merged]
     named = [*map(before, (*settings, *own)), *keep.data_paths, *keep.shared_with]
     gone = [path for path in sorted(set(staying.theirs) - theirs) if not within(path, named)]
     left = [before(path) for path in (*settings, *moved) if carried.where(path) != before(path)]

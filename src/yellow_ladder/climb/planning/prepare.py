@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+from dataclasses import asdict
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -19,19 +20,20 @@ from yellow_ladder.climb.planning.in_place import (
 )
 from yellow_ladder.climb.planning.prospect import Prospect
 from yellow_ladder.climb.planning.sources import keep_migrations, keep_sources
-from yellow_ladder.climb.planning.staging import Carried, begin_carrying, renamed_paths, stage_rung, staged_entries
+from yellow_ladder.climb.planning.staging import Carried, renamed_paths, stage_rung, staged_entries
 from yellow_ladder.climb.planning.ways_back import way_back
-from yellow_ladder.climb.record.plan import Beyond, Plan, RungPlan, Seen
+from yellow_ladder.climb.record.plan import BEFORE, MERGED, Beyond, Plan, RungPlan, Seen
 from yellow_ladder.database import Database
-from yellow_ladder.durable import private_folder, write_whole
+from yellow_ladder.durable import private_folder, write_json, write_whole
 from yellow_ladder.events import Listener, Progress, Unit
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.entry import Manifest
 from yellow_ladder.files.listing import Chosen, in_order, write_listing
 from yellow_ladder.files.manifest import take_manifest, tree_digest
-from yellow_ladder.files.reading import read_regular
 from yellow_ladder.release.source import check_digest
 from yellow_ladder.services import ServiceState
+from yellow_ladder.settings.notes import notes_of, patch_of
+from yellow_ladder.settings.shipped import secret_files
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey.machine import fitting_runtime
 
@@ -50,7 +52,7 @@ def stage_climb(prospect: Prospect, now: datetime, tell: Listener) -> Plan:
     work = placement.work_folder(site.root, folder)
     try:
         private_folder(work)
-        carried = begin_carrying(site, prospect.survey, route.leg)
+        carried = Carried(site, prospect.survey, prospect.settings)
         rungs: list[RungPlan] = []
         staying: Staying | None = None
         for number, rung in enumerate(route.leg, start=1):
@@ -103,10 +105,7 @@ def _plan(
     site, survey = prospect.site, prospect.survey
     stable = stable_manifest(site, survey.manifest)
     write_listing(folder / "seen.jsonl", in_order(stable))
-    for spec in site.record.keep.settings:
-        kept = folder / "settings" / spec.file
-        private_folder(kept.parent)
-        write_whole(kept, read_regular(site.root / spec.file))
+    _keep_settings(folder, str(prospect.route.leg[-1].to_version), carried)
     return Plan(
         folder=folder,
         climb=climb,
@@ -129,11 +128,26 @@ def _plan(
             for spec in site.record.services
             if not spec.holds and survey.services[spec.name].state is ServiceState.RUNNING
         ),
-        settings=carried.decisions,
+        settings=notes_of(carried.forecast, secret_files(site)),
         beyond=_beyond(prospect),
         first_copy=_wants_first_copy(prospect),
         ways_back=tuple(way_back(site, surveyed) for surveyed in survey.databases),
     )
+
+
+def _keep_settings(folder: Path, last: str, carried: Carried) -> None:
+    """The settings as they are and as they will be, the difference of the two, and what becomes of each key."""
+    forecast, site = carried.forecast, carried.site
+    patches = []
+    for one in forecast.files:
+        for kind, raw in ((BEFORE, one.before), (MERGED, one.after[last])):
+            kept = folder / kind / one.file
+            private_folder(kept.parent)
+            write_whole(kept, raw)
+        patches.append(patch_of(one, last, carried.where(one.file)))
+    write_whole(folder / "settings.patch", b"".join(patches))
+    notes = notes_of(forecast, secret_files(site))
+    write_json(folder / "settings.json", {"format": 1, "keys": [asdict(one) for one in notes]})
 
 
 # Below this, archiving in the window takes about as long as finding out what has changed since a first copy.

@@ -16,9 +16,12 @@ from yellow_ladder.climb.record.standing import ClimbState
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
 from yellow_ladder.events import Listener, silent
 from yellow_ladder.release.index import bring_here
-from yellow_ladder.release.source import Releases
+from yellow_ladder.release.source import Release, Releases
 from yellow_ladder.release.versions import Version
 from yellow_ladder.route import Machine, Route, Wishes, find_route
+from yellow_ladder.settings.choices import Choices, read_choices
+from yellow_ladder.settings.forecast import Forecast
+from yellow_ladder.settings.shipped import forecast_of
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey import Depth, Survey, take_survey
 from yellow_ladder.survey.machine import machine_of, surveyed_machine
@@ -41,6 +44,14 @@ class Prospect:
     findings: tuple[Finding, ...]
     wishes: Wishes
     refusals: tuple[LadderError, ...] = ()
+    forecast: Forecast | None = None
+
+    @property
+    def settings(self) -> Forecast:
+        """What becomes of the settings, where that could be foreseen."""
+        if self.forecast is None:
+            raise AnswerNo(Problem("settings-unread", "the settings could not be read", "see yl settings"))
+        return self.forecast
 
     @property
     def route(self) -> Route:
@@ -88,8 +99,22 @@ def look_ahead(
         machine = surveyed_machine(survey)
         way = _gathered(lambda: find_route(present, target, releases.found, wishes, machine), refusals)
     troubles = tuple(problem for refusal in refusals for problem in refusal.problems)
-    at = Circumstances(site, survey, releases, way, now, _past(site, survey.version), wishes, troubles, tell)
-    return Prospect(site, survey, releases, way, tuple(run_checks(at)), wishes, tuple(refusals))
+    forecast, unread = _foreseen(site, installed, way)
+    past = _past(site, survey.version)
+    at = Circumstances(site, survey, releases, way, now, past, wishes, troubles, tell, forecast, unread)
+    return Prospect(site, survey, releases, way, tuple(run_checks(at)), wishes, tuple(refusals), forecast)
+
+
+def _foreseen(site: Site, installed: Release | None, way: Route | None) -> tuple[Forecast | None, tuple[Problem, ...]]:
+    """What becomes of the settings, or why that cannot be told."""
+    steps = [(str(rung.to_version), rung.release) for rung in way.leg] if way is not None else []
+    try:
+        return forecast_of(site, installed, steps, read_choices(site.file.parent)), ()
+    except LadderError as fault:
+        return None, tuple(fault.problems)
+    except OSError as fault:
+        gone = f"the settings file {fault.filename} cannot be read: {fault.strerror}"
+        return None, (Problem("settings-gone", gone, "correct keep.settings in the site file"),)
 
 
 def look_at_route(site: Site, target: Version | None, wishes: Wishes | None = None) -> tuple[Route, Releases]:
@@ -100,6 +125,16 @@ def look_at_route(site: Site, target: Version | None, wishes: Wishes | None = No
         raise no_version(site)
     machine = _machine_alone(site)
     return find_route(present, target, releases.found, with_channel(site, wishes), machine), releases
+
+
+def look_at_settings(site: Site, target: Version | None, wishes: Wishes, choices: Choices) -> tuple[Route, Forecast]:
+    """What becomes of the settings on the way up to the first landing. Raises BadInput, AnswerNo or OSError."""
+    route, releases = look_at_route(site, target, wishes)
+    installed = releases.of(route.present)
+    for one in (installed, *(rung.release for rung in route.leg)):
+        if one is not None:
+            bring_here(one)
+    return route, forecast_of(site, installed, [(str(rung.to_version), rung.release) for rung in route.leg], choices)
 
 
 def _machine_alone(site: Site) -> Machine:

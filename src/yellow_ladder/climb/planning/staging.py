@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -15,13 +15,10 @@ from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.entry import Entry, Kind, Manifest, describe, entry_from, within
 from yellow_ladder.files.listing import Chosen
 from yellow_ladder.files.manifest import walk_tree
-from yellow_ladder.files.reading import read_regular
 from yellow_ladder.release.moves import moved
 from yellow_ladder.release.sheet import ReleaseSheet
 from yellow_ladder.route import Rung
-from yellow_ladder.settings.change import carry_out
-from yellow_ladder.settings.decide import KeyDecision, decide_along
-from yellow_ladder.settings.formats import decoded, read_settings
+from yellow_ladder.settings.forecast import Forecast
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey import Survey
 
@@ -35,29 +32,13 @@ class Carried:
 
     site: Site
     survey: Survey
-    settings: dict[str, bytes]  # by path in the site file
-    decisions: tuple[KeyDecision, ...]
+    forecast: Forecast
     where: Callable[[str], str] = lambda path: path
 
     def step_on(self, sheet: ReleaseSheet) -> None:
         """Follow the paths that a release moves."""
         before, moves = self.where, sheet.files.moved
         self.where = lambda path: moved(before(path), moves)
-
-
-def begin_carrying(site: Site, survey: Survey, way: Sequence[Rung]) -> Carried:
-    """Start with the site's own settings as they are, and with what will become of them on the way."""
-    raw = {spec.file: read_regular(site.root / spec.file) for spec in site.record.keep.settings}
-    keys = {
-        spec.file: read_settings(decoded(raw[spec.file], spec.file), spec.format, spec.file).values().keys()
-        for spec in site.record.keep.settings
-    }
-    return Carried(site, survey, raw, decide_along(keys, sheets_of(way)))
-
-
-def sheets_of(way: Sequence[Rung]) -> list[tuple[str, ReleaseSheet]]:
-    """The releases of a way as decisions about settings want them."""
-    return [(str(rung.to_version), rung.release.sheet) for rung in way]
 
 
 def stage_rung(rung: Rung, staged: Path, carried: Carried) -> tuple[tuple[str, str], ...]:
@@ -115,16 +96,10 @@ def _put_own_files(staged: Path, carried: Carried) -> set[str]:
 
 
 def put_settings(staged: Path, version: str, carried: Carried) -> set[str]:
-    """Write the site's settings, changed as was decided, with owner, mode and time of the site's file."""
+    """Write the site's settings, merged as was foreseen, with owner, mode and time of the site's file."""
     placed: set[str] = set()
-    for spec in carried.site.record.keep.settings:
-        file = spec.file
-        raw, target = carried.settings[file], carried.where(file)
-        decisions = [one for one in carried.decisions if one.file == file and one.version == version]
-        if decisions:
-            settings = read_settings(decoded(raw, file), spec.format, file)
-            carry_out(settings, decisions)
-            raw = carried.settings[file] = settings.text().encode()
+    for one in carried.forecast.files:
+        file, raw, target = one.file, one.after[version], carried.where(one.file)
         status = nolinks.status_of(nolinks.trusted(carried.site.root / file))
         location = staged / target
         nolinks.make_folders(location.parent)
@@ -199,7 +174,7 @@ def _wanted_mode(site: Site, kind: Kind, mode: int) -> int:
 def renamed_paths(site: Site, carried: Carried) -> Mapping[str, str]:
     """Paths in the site file that the releases on the route move."""
     keep = site.record.keep
-    named = [spec.file for spec in keep.settings] + [p.file for p in site.record.versions if p.file]
+    named = [spec.file for spec in keep.merged] + [p.file for p in site.record.versions if p.file]
     named += [path for kind in ("data", "logs", "addons", *CARRIED_KINDS) for path in getattr(keep, kind)]
     return {path: carried.where(path) for path in named if carried.where(path) != path}
 

@@ -32,19 +32,22 @@ from yellow_ladder.climb.proving.inventory import (
 )
 from yellow_ladder.climb.proving.price import as_left, drop_scratch, see_room
 from yellow_ladder.climb.record.commands import written_by_commands
-from yellow_ladder.climb.record.plan import Plan
+from yellow_ladder.climb.record.plan import BEFORE, MERGED, Plan
 from yellow_ladder.climb.running.run import Run
 from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.durable import write_json
-from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
+from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.entry import Entry, Kind, within
 from yellow_ladder.files.listing import in_pairs
 from yellow_ladder.files.looking import READ_BYTES
 from yellow_ladder.files.manifest import Difference, FileChange, TreeSum, differing
+from yellow_ladder.files.reading import read_regular
 from yellow_ladder.fingerprints.judge import TableVerdict, Verdict, is_whole, judge
 from yellow_ladder.fingerprints.lineage import Lineage, compose
-from yellow_ladder.settings.formats import read_settings_file
+from yellow_ladder.settings.document import Document
 from yellow_ladder.settings.judge import SettingsVerdict, judge_settings
+from yellow_ladder.settings.reading import read_settings_file
+from yellow_ladder.settings.tree import Broken
 from yellow_ladder.survey.questions import ask_question
 from yellow_ladder.survey.records import ProbeAnswer
 from yellow_ladder.survey.versions import judge_versions
@@ -321,16 +324,16 @@ _FILE_WORDS = {
 def _judge_settings(run: Run) -> SettingsVerdict:
     """Whether every value that the site had set is still set, unless it was decided otherwise."""
     plan = run.plan
-    before: dict[str, dict[str, str]] = {}
-    now: dict[str, dict[str, str]] = {}
-    for spec in run.site.record.keep.settings:
+    values: list[dict[str, dict[str, str]]] = [{}, {}, {}]
+    for spec in run.site.record.keep.merged:
+        kept, planned = (plan.folder / kind / spec.file for kind in (BEFORE, MERGED))
         present = run.site.root / plan.renamed_paths.get(spec.file, spec.file)
-        kept = plan.folder / "settings" / spec.file
-        before[spec.file] = read_settings_file(kept, spec.format, f"{spec.file} before").values()
-        # What cannot be read, or is no file of the site's own any more, has no values: its file is a fault besides.
-        with contextlib.suppress(OSError, BadInput):
-            now[spec.file] = read_settings_file(present, spec.format).values()
-    return judge_settings(before, now, plan.settings)
+        before = read_settings_file(kept, spec.format, spec.file, spec.encoding)
+        for into, path in zip(values, (kept, planned, present), strict=True):
+            # What cannot be read, or is no file of the site's own any more, has no values: its file is a fault besides.
+            with contextlib.suppress(OSError, Broken):
+                into[spec.file] = Document(read_regular(path), before.form, spec.encoding).values()
+    return judge_settings(values[0], values[1], values[2], plan.settings)
 
 
 def ask_again(plan: Plan, *, served: bool) -> list[str]:

@@ -14,12 +14,15 @@ from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.files.entry import Manifest
 from yellow_ladder.files.listing import Listing
 from yellow_ladder.release.sheet import Contract, Migration, ReleaseSheet
-from yellow_ladder.settings.decide import KeyDecision
+from yellow_ladder.settings.judge import KeyNote
+from yellow_ladder.settings.merging.outcomes import Fate
 from yellow_ladder.site.moves import moved_text
 from yellow_ladder.site.site import Site, site_from_text
 
 PLAN_NAME = "plan.json"
-FORMAT = 2
+FORMAT = 3
+BEFORE, MERGED = "settings", "merged"
+"""Folders of a climb with the settings files as they were, and as they will be."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,7 +115,7 @@ class Plan:
     seen: Seen
     rungs: tuple[RungPlan, ...]
     running: tuple[str, ...]  # services that ran when the plan was made
-    settings: tuple[KeyDecision, ...] = ()
+    settings: tuple[KeyNote, ...] = ()
     beyond: Beyond | None = None
     ways_back: tuple[WayBack, ...] = ()
     first_copy: bool = False
@@ -196,7 +199,7 @@ def read_plan(folder: Path) -> Plan:
             RungPlan(**{**rung, "data": tuple((old, new) for old, new in rung["data"])}) for rung in record["rungs"]
         )
         seen = Seen(**record["seen"])
-        settings = tuple(map(KeyDecision.from_record, record["settings"]))
+        settings = tuple(KeyNote(**{**one, "fate": Fate(one["fate"])}) for one in record["settings"])
         beyond = record.get("beyond")
         if beyond is not None:
             beyond = Beyond(**{**beyond, "instructions": tuple(beyond["instructions"])})

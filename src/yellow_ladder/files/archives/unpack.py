@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import tarfile
-from collections.abc import Container
+from collections.abc import Collection, Container
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, cast
@@ -138,6 +138,34 @@ def read_contents(path: Path, limits: Limits, top: str | None = None) -> dict[st
     if not strip:
         return found
     return {name[len(strip) + 1 :]: value for name, value in found.items() if name.startswith(strip + "/")}
+
+
+def read_files(
+    path: Path, limits: Limits, top: str | None, wanted: Collection[str], most_bytes: int
+) -> dict[str, bytes]:
+    """Some files of an archive, by tree path, as far as it has them and they are no larger than `most_bytes`.
+
+    Raises BadInput for an archive that is refused or damaged.
+    """
+    budget = _Budget(path, limits, set(), {})
+    found: dict[str, bytes] = {}
+    files: set[str] = set()
+    with open_members(path) as members:
+        for member, content in members:
+            name = budget.admit(member)
+            if content is None:
+                continue
+            files.add(name)
+            below = name.partition("/")[2] if top is None else name.removeprefix(top.strip("/") + "/")
+            if (name in wanted or below in wanted) and member.size <= most_bytes:
+                budget.spend(member.size)
+                found[name] = content.read()
+    tops = {name.split("/", 1)[0] for name in budget.names if name}
+    strip = (tops.pop() if len(tops) == 1 and not tops & files else "") if top is None else top.strip("/")
+    if not strip:
+        return {name: raw for name, raw in found.items() if name in wanted}
+    lifted = {name[len(strip) + 1 :]: raw for name, raw in found.items() if name.startswith(strip + "/")}
+    return {name: raw for name, raw in lifted.items() if name in wanted}
 
 
 def _first_name(budget: _Budget, member: tarfile.TarInfo, name: str, known: Container[str]) -> str:

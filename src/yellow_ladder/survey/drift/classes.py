@@ -85,7 +85,7 @@ def sift(
     """
     known: Contents = reference.contents if reference else {}
     usual = _usual_owner(tree, known)
-    named = [one.file for one in keep.settings] + [path for kind in _KEPT_KINDS for path in getattr(keep, kind)]
+    named = [one.file for one in keep.merged] + [path for kind in _KEPT_KINDS for path in getattr(keep, kind)]
     as_released = AsReleased()
     left: dict[str, Entry] = {}
     links: dict[tuple[int, int], str] = {}
@@ -231,7 +231,7 @@ def _foreign_folders(
     """Folders directly in root that hold neither anything of the release nor anything that the site file names."""
     if not known:
         return {}
-    settings = [one.file for one in keep.settings]
+    settings = [one.file for one in keep.merged]
     ours = {path.split("/", 1)[0] for path in (*known, *settings)}
     for kind in ("data", "logs", "assets", "addons", "keys", "licences"):
         ours |= {path.split("/", 1)[0] for path in getattr(keep, kind)}
@@ -267,7 +267,7 @@ def with_leftovers(classes: FileClasses, leftover: Mapping[str, str]) -> FileCla
 
 def kind_kept(path: str, keep: Keep) -> str:
     """Under which key of `[keep]` a path falls, data folders aside; nothing where it is not the site's own."""
-    if any(path == one.file for one in keep.settings):
+    if any(path == one.file for one in keep.merged):
         return "settings"
     for kind in _KEPT_KINDS:
         if within(path, getattr(keep, kind)):

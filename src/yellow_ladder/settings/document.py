@@ -1,0 +1,232 @@
+"""One settings file: its keys are asked and changed, and all else stays as it is written."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass
+from itertools import zip_longest
+
+from yellow_ladder.settings.formats.kinds import FORMATS, format_of
+from yellow_ladder.settings.formats.lined import end_line
+from yellow_ladder.settings.merging.merge import Merge
+from yellow_ladder.settings.merging.outcomes import Decider, Fate, Outcome, Sides, undecided
+from yellow_ladder.settings.port import Format
+from yellow_ladder.settings.rewriting import rewritten
+from yellow_ladder.settings.script import Script, read_script
+from yellow_ladder.settings.tree import Broken, Node, bare_leaves, dotted, find, leaves, trail
+
+
+class Document:
+    """A settings file in memory. Keys are dotted paths; raises Broken where the text is not of its format."""
+
+    def __init__(self, raw: bytes, form: Format, encoding: str = "") -> None:
+        """Read the bytes of a file."""
+        text, self.script = read_script(raw, encoding)
+        self.form = form
+        self.root = form.parse(text)
+
+    def copied(self) -> Document:
+        """The same once more, to be changed."""
+        return Document(self.raw, self.form, self.script.encoding)
+
+    @property
+    def raw(self) -> bytes:
+        """The file as bytes."""
+        return self.script.written(self.root.text)
+
+    def values(self) -> dict[str, str]:
+        """All keys with what their values say."""
+        return {dotted(path): self.form.meaning(node) for path, node in leaves(self.root)}
+
+    def get(self, key: str) -> str | None:
+        """What a key's value says, None where it is not set."""
+        node = find(self.root, key)
+        return None if node is None or node.value is None else self.form.meaning(node)
+
+    def set(self, key: str, value: str) -> None:
+        """Give a key that is there another value, between the quotation marks that it had."""
+        node = find(self.root, key)
+        if node is None or node.value is None:
+            raise Broken(f"{key} is no single value")
+        node.value = rewritten(self.form, node, value)
+
+    def rename(self, old: str, new: str) -> None:
+        """Give a key or block its new name; below the same block it stays in its place, comments above it too."""
+        way = trail(self.root, old)
+        parent_old, parent_new = old.rpartition(".")[0], new.rpartition(".")[0]
+        if parent_old == parent_new or len(way) == 1 == len(self._block_names(new)):
+            self.form.renamed(way[-1], new[len(parent_new) + 1 :] if parent_old == parent_new and parent_new else new)
+            return
+        node = way[-1]
+        block, name = self._block_for(new)
+        self._above(way).children.remove(node)
+        self.form.renamed(node, name)
+        if node.parts is None:
+            moved = self.form.new_key(block, name, "", "")
+            indent = moved.lead.rpartition("\n")[2]
+            own = node.lead.rstrip(" \t").lstrip("\n")
+            node.lead = "".join(indent + line.lstrip() for line in own.splitlines(keepends=True)) + indent
+        self._append(block, node)
+
+    def _block_names(self, key: str) -> list[str]:
+        return [key] if find(self.root, key.rpartition(".")[0]) is None else key.split(".")
+
+    def add(self, key: str, value: str, comment: str) -> None:
+        """Add a key under its comment, at the end of its block."""
+        block, name = self._block_for(key)
+        self._append(block, self.form.new_key(block, name, value, comment))
+
+    def _append(self, block: Node, node: Node) -> None:
+        if block.children:
+            end_line(block.children[-1]) if not self._has_commas(block) else None
+        elif not block.foot and block.head and not block.head.endswith("\n") and not self._has_commas(block):
+            block.head += "\n"
+        block.children.append(node)
+        self.form.settle(block)
+
+    def _has_commas(self, block: Node) -> bool:
+        return block.foot.strip()[:1] in ("]", "}", ")", "<")
+
+    def _block_for(self, key: str) -> tuple[Node, str]:
+        """The block that a key belongs to, made where it is missing, and the key's own name."""
+        above, _, name = key.rpartition(".")
+        while above:
+            block = find(self.root, above)
+            if block is not None and block.parts is not None:
+                return block, name
+            outer, _, last = above.rpartition(".")
+            if block is None:
+                parent = find(self.root, outer) if outer else self.root
+                if parent is not None and parent.parts is not None:
+                    try:
+                        made = self.form.new_block(parent, last)
+                    except Broken:
+                        return self.root, key
+                    self._append(parent, made)
+                    return made, name
+            above, name = outer, f"{last}.{name}"
+        return self.root, key
+
+    def _above(self, way: list[Node]) -> Node:
+        return way[-2] if len(way) > 1 else self.root
+
+    def remove(self, key: str) -> None:
+        """Take a key out, and what stands above it with it."""
+        way = trail(self.root, key)
+        block = self._above(way)
+        block.children.remove(way[-1])
+        self.form.settle(block)
+
+    def retire(self, key: str, why: str) -> bool:
+        """Turn a key into a comment in its place; False where the format has none, and it is gone."""
+        way = trail(self.root, key)
+        node, block = way[-1], self._above(way)
+        lines = self.form.as_comment(node, f" (retired: {why})" if why else " (retired)")
+        place = block.children.index(node)
+        block.children.remove(node)
+        if place < len(block.children):
+            block.children[place].lead = lines + block.children[place].lead
+        else:
+            block.foot = lines + block.foot
+        self.form.settle(block)
+        return bool(lines)
+
+
+@dataclass(frozen=True, slots=True)
+class Merged:
+    """The merged file and what became of each key; a key of which nothing is said stays as all versions have it."""
+
+    raw: bytes
+    outcomes: tuple[Outcome, ...]
+
+    @property
+    def conflicts(self) -> tuple[Outcome, ...]:
+        """What is not decided."""
+        return tuple(one for one in self.outcomes if one.fate is Fate.CONFLICT)
+
+
+def merge_documents(base: Document | None, mine: Document, new: Document, decide: Decider = undecided) -> Merged:
+    """What the old release shipped, what the site made of it and what the new one ships, as one file.
+
+    Where one side changed nothing, the result is the other's file to the byte. Raises Broken where the merged file
+    would not read as the merge says.
+    """
+    merge = Merge(mine.form, decide)
+    moved = _moved(base, mine, new)
+    if base is not None and moved:
+        old, own = base.copied(), mine.copied()
+        for one in moved:
+            old.rename(one.old_key, one.key)
+            own.rename(one.old_key, one.key)
+        merge.outcomes += moved
+        root = merged_tree(merge, old, own, new)
+    else:
+        root = merged_tree(merge, base, mine, new)
+    if base is not None and mine.raw == base.raw:
+        raw = new.raw
+    elif mine.raw == new.raw or (base is not None and new.raw == base.raw):
+        raw = mine.raw
+    else:
+        script = _script(base, mine, new)
+        raw = script.written(root.text)
+        _see(raw, root, mine.form, script)
+    return Merged(raw, tuple(merge.outcomes))
+
+
+def merged_tree(merge: Merge, base: Document | None, mine: Document, new: Document) -> Node:
+    """The merged tree, and what became of each key in `merge`."""
+    return merge.blocks((), base.root if base else None, mine.root, new.root)
+
+
+def _moved(base: Document | None, mine: Document, new: Document) -> list[Outcome]:
+    """Keys set here that the release has elsewhere: under the same last name, with the default that they had, once."""
+    if base is None:
+        return []
+    old, own, fresh = ({dotted(path): node for path, node in leaves(one.root)} for one in (base, mine, new))
+    gone = {key: node for key, node in own.items() if key in old and key not in fresh}
+    changed = {key for key, node in gone.items() if node.value != old[key].value}
+    if not changed:
+        return []
+    came = Counter(node.name for key, node in fresh.items() if key not in old and key not in own)
+    went = Counter(node.name for key, node in old.items() if key not in fresh)
+    found = []
+    for key, node in fresh.items():
+        if key in old or key in own or came[node.name] != 1 or went[node.name] != 1:
+            continue
+        before = next((one for one in changed if own[one].name == node.name), None)
+        if before is not None and base.form.meaning(old[before]) == new.form.meaning(node):
+            sides = Sides(old[before].value, own[before].value, node.value)
+            why = f"was {before}; the release has it here, with the same default"
+            found.append(Outcome(key, Fate.RENAMED, sides, own[before].value, old_key=before, why=why))
+    return [one for one in found if _can_be_moved(mine, one) and _can_be_moved(base, one)]
+
+
+def _can_be_moved(document: Document, one: Outcome) -> bool:
+    try:
+        document.copied().rename(one.old_key, one.key)
+    except Broken:
+        return False
+    return True
+
+
+def _script(base: Document | None, mine: Document, new: Document) -> Script:
+    """Encoding and line ends: the release's where nobody changed them here."""
+    return new.script if base is not None and mine.script == base.script else mine.script
+
+
+def _see(raw: bytes, root: Node, form: Format, script: Script) -> None:
+    """Read the merged file again, and hold it against the merge."""
+    again = Document(raw, form, script.encoding)
+    for said, read in zip_longest(bare_leaves(root), bare_leaves(again.root)):
+        if said is None or read is None or said[0] != read[0] or not _same(form, said[1], read[1]):
+            key = dotted((said or read)[0])
+            raise Broken(f"the merged file would not say what the merge does of {key}")
+
+
+def _same(form: Format, said: Node, read: Node) -> bool:
+    return said.value == read.value or form.meaning(said) == form.meaning(read)
+
+
+def form_named(name: str, file: str, text: str) -> Format:
+    """The format of a site file's word for it; found out where there is none."""
+    return FORMATS[name] if name else format_of(file, text)

@@ -1,0 +1,258 @@
+"""Settings that are code: assignments, `define`-style calls and returned arrays are read without running anything.
+
+Whatever else the file holds is text, and is merged line by line.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from dataclasses import dataclass
+
+from yellow_ladder.settings.formats.bracket import Grammar, Scanner, plain, settle_commas
+from yellow_ladder.settings.formats.lined import end_line
+from yellow_ladder.settings.tree import Broken, Node
+
+
+@dataclass(frozen=True, slots=True)
+class Language:
+    """How a scripting language writes what settings files hold.
+
+    `target` matches what is assigned to, up to the sign of assignment, with groups (name, sign); `call` a call that
+    defines a name, up to its value. `ends` are what may end a statement.
+    """
+
+    name: str
+    grammar: Grammar
+    target: str
+    call: str = ""
+    returns: str = ""
+    ends: str = ";\n"
+    semicolon: bool = False
+    first: str = ""
+    indented: bool = False
+    comment: str = "//"
+
+
+_CURLY = (("{", "}"), ("[", "]"))
+PHP = Language(
+    name="php",
+    grammar=Grammar(
+        line_comments=("//", "#"), block_comments=True, quotes="\"'", arrows=("=>",), trailing=True,
+        brackets=(("[", "]"), ("array(", ")"), ("array (", ")"), ("Array(", ")")),
+    ),
+    target=r"((?:const\s+|static\s+)?\$?[A-Za-z_][\w>-]*(?:\s*\[[^\]\n]*\]|->\w+|::\$?\w+)*)(\s*=(?![=>~])\s*)",
+    call=r"(define\s*\(\s*)(\"[^\"\n]*\"|'[^'\n]*')(\s*,\s*)",
+    returns=r"(return)(\s+|(?=\[))(?=\[|array\s*\()",
+    ends=";",
+    semicolon=True,
+    first=r"<\?(?:php)?[ \t]*\n?",
+)  # fmt: skip
+JAVASCRIPT = Language(
+    name="javascript",
+    grammar=Grammar(
+        line_comments=("//",), block_comments=True, quotes="\"'`", arrows=(":",), trailing=True, brackets=_CURLY
+    ),
+    target=r"((?:export\s+)?(?:const\s+|let\s+|var\s+)?[A-Za-z_$][\w$]*(?:\.[\w$]+|\[[^\]\n]*\])*)(\s*=(?![=>])\s*)",
+    returns=r"(export default)(\s+)(?=[{\[])",
+)
+PYTHON = Language(
+    name="python",
+    grammar=Grammar(
+        line_comments=("#",), quotes="\"'", triple=True, arrows=(":",), trailing=True,
+        brackets=(*_CURLY, ("(", ")")),
+    ),
+    target=r"([A-Za-z_]\w*(?:\.\w+|\[[^\]\n]*\])*(?:\s*:\s*[\w.\[\], |]+?)?)(\s*=(?!=)\s*)",
+    ends="\n;",
+    indented=True,
+    comment="#",
+)  # fmt: skip
+RUBY = Language(
+    name="ruby",
+    grammar=Grammar(line_comments=("#",), quotes="\"'", arrows=("=>", ":"), trailing=True, brackets=_CURLY),
+    target=r"([A-Za-z_$@][\w]*(?:\.\w+|\[[^\]\n]*\])*)(\s*=(?![=>~])\s*)",
+    ends="\n;",
+    indented=True,
+    comment="#",
+)
+PERL = Language(
+    name="perl",
+    grammar=Grammar(
+        line_comments=("#",), quotes="\"'", arrows=("=>",), trailing=True, brackets=(*_CURLY, ("(", ")")),
+    ),
+    target=r"((?:our\s+|my\s+)?[$@%][A-Za-z_][\w:]*(?:->)?(?:\{[^}\n]*\}|\[[^\]\n]*\])*)(\s*=(?![=~])\s*)",
+    ends=";",
+    semicolon=True,
+    comment="#",
+)  # fmt: skip
+
+
+class Code:
+    """A settings file in a scripting language."""
+
+    def __init__(self, language: Language) -> None:
+        """Make the format of a language."""
+        self.language = language
+        self.name, self.comment = language.name, language.comment
+        self._target = re.compile(language.target)
+        self._call = re.compile(language.call) if language.call else None
+        self._returns = re.compile(language.returns) if language.returns else None
+
+    def parse(self, text: str) -> Node:
+        """Read a file: what is an assignment of the file itself becomes a key, all else is text."""
+        scanner = Scanner(self.language.grammar, text)
+        root = Node("", parts=[])
+        pending = ""
+        if self.language.first and (found := re.match(self.language.first, text)):
+            pending, scanner.at = found[0], found.end()
+        while True:
+            pending += scanner.between()
+            if scanner.at >= len(text):
+                root.foot = pending
+                return root
+            start = scanner.at
+            node = self._statement(scanner, pending)
+            if node is None:
+                scanner.at = start
+                node = Node("", pending, value=self._rest_of_statement(scanner), opaque=True)
+                before = root.children[-1] if root.parts else None
+                if before is not None and before.opaque:
+                    before.value = (before.value or "") + node.text
+                else:
+                    node.name = f"lines after {before.name}" if before is not None else "first lines"
+                    root.children.append(node)
+            else:
+                root.children.append(node)
+            pending = ""
+
+    def _statement(self, scanner: Scanner, lead: str) -> Node | None:
+        """The assignment, definition or returned array that begins here; None where it is something else."""
+        text, start = scanner.text, scanner.at
+        column = start - (text.rfind("\n", 0, start) + 1)
+        if self.language.indented and column:
+            return None
+        name, foot = "", ""
+        call = self._call.match(text, start) if self._call else None
+        found = call or self._target.match(text, start) or (self._returns.match(text, start) if self._returns else None)
+        if found is None:
+            return None
+        name = _name(plain(found[2]) if call else found[1])
+        scanner.at = found.end()
+        try:
+            node = scanner.value(",)" if call else self.language.ends)
+            if call:
+                mark = scanner.at
+                scanner.between()
+                if not text.startswith(")", scanner.at):
+                    return None
+                scanner.at += 1
+                foot = text[mark : scanner.at]
+        except (Broken, RecursionError):
+            scanner.depth = 0
+            return None
+        node.name, node.lead, node.head, node.foot = name, lead, found[0] + node.head, node.foot + foot
+        node.labels = (" ".join((node.value or node.text).split()),)
+        mark = scanner.at
+        gap = scanner.between()
+        if text.startswith(";", scanner.at):
+            node.foot, node.sep, scanner.at = node.foot + gap, ";", scanner.at + 1
+        elif self.language.semicolon:
+            return None
+        else:
+            scanner.at = mark
+        node.tail = scanner.line_rest()
+        if not node.tail.endswith("\n") and scanner.at < len(text):
+            return None  # the expression goes on
+        return node
+
+    def _rest_of_statement(self, scanner: Scanner) -> str:
+        """A statement that is not understood: whole lines up to where all its brackets are closed."""
+        text, start = scanner.text, scanner.at
+        depth = 0
+        while scanner.at < len(text):
+            char = text[scanner.at]
+            if char == "\n" and depth <= 0:
+                scanner.at += 1
+                if not self.language.indented or text[scanner.at : scanner.at + 1] not in (" ", "\t", "\n"):
+                    break
+                continue
+            try:
+                if char in self.language.grammar.quotes:
+                    scanner._pass_string()
+                    continue
+                if scanner._pass_comment():
+                    continue
+            except Broken:
+                scanner.at = len(text)
+                break
+            depth += (char in "([{") - (char in ")]}")
+            scanner.at += 1
+        return text[start : scanner.at]
+
+    def meaning(self, node: Node) -> str:
+        """A literal without its quotation marks; anything else as it is written."""
+        return plain(node.value or "")
+
+    def settle(self, block: Node) -> None:
+        """Commas inside of brackets; a line for each statement."""
+        if block.foot.lstrip()[:1] in (")", "]", "}"):
+            settle_commas(block, trailing=True)
+        else:
+            for part in block.children:
+                end_line(part)
+
+    def new_key(self, block: Node, name: str, value: str, comment: str) -> Node:
+        """A statement like the last one of the file, or a member of an array."""
+        lead = "".join(f"{self.comment} {line}".rstrip() + "\n" for line in comment.splitlines())
+        if block.name or block.foot.strip():
+            pad = next((re.match(r"[ \t]*", one.lead.rpartition("\n")[2])[0] for one in block.children), "    ")  # type: ignore[index]
+            arrow = self.language.grammar.arrows[0]
+            blank = " " if arrow == "=>" else ""
+            return Node(name, lead + pad, f"'{name}'{blank}{arrow} ", self.written(value))
+        end = ";" if self.language.semicolon else ""
+        if self.language.call and re.fullmatch(r"[A-Z_][A-Z0-9_]*", name):
+            return Node(name, lead, f"define('{name}', ", self.written(value), foot=")", sep=end, tail="\n")
+        return Node(name, lead, f"{name} = ", self.written(value), sep=end, tail="\n")
+
+    def written(self, value: str) -> str:
+        """A value of a sheet: numbers, words and what is between marks as they are, else as a text."""
+        if re.fullmatch(
+            r"-?\d+(\.\d+)?|true|false|null|True|False|None|nil|'[^'\n]*'|\"[^\"\n]*\"|\[.*\]|\{.*\}", value
+        ):
+            return value
+        return (
+            json.dumps(value, ensure_ascii=False)
+            if self.name != "php"
+            else "'" + re.sub(r"(['\\])", r"\\\1", value) + "'"
+        )
+
+    def new_block(self, above: Node, name: str) -> Node:
+        """Not made: how the application nests its settings is not known."""
+        raise Broken(f"there is no {name!r} in this file")
+
+    def renamed(self, node: Node, name: str) -> None:
+        """Write another name where the old one stands."""
+        last, new = node.name.rpartition(".")[2], name.rpartition(".")[2]
+        at = node.head.rfind(last)
+        if at < 0:
+            raise Broken(f"the name {node.name!r} is written in a way that cannot be changed")
+        node.head, node.name = node.head[:at] + new + node.head[at + len(last) :], name
+
+    def as_comment(self, node: Node, reason: str) -> str:
+        """A statement as lines of comment."""
+        end_line(node)
+        own = Node("", head=node.head, value=node.value, parts=node.parts, foot=node.foot, sep=node.sep, tail=node.tail)
+        lines = own.text.rstrip("\n").split("\n")
+        pad = re.match(r"[ \t]*", node.lead.rpartition("\n")[2])[0]  # type: ignore[index]
+        above = node.lead[: len(node.lead) - len(pad)]
+        return above + "".join(
+            f"{pad}{self.comment} {line}{reason if n == 0 else ''}\n" for n, line in enumerate(lines)
+        )
+
+
+def _name(target: str) -> str:
+    """`$cfg['mail']["from"]` as cfg.mail.from."""
+    bare = re.sub(r"^(?:export\s+|const\s+|static\s+|let\s+|var\s+|our\s+|my\s+)+", "", target.strip())
+    bare = re.sub(r"->(?=\w)", ".", bare)
+    bare = re.sub(r"\s*[\[{]\s*['\"]?([^\]}'\"]*)['\"]?\s*[\]}]", r".\1", bare)
+    return bare.partition(":")[0].strip().lstrip("$@%") if "::" not in bare else bare.lstrip("$")

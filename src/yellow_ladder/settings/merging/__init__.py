@@ -1,0 +1,1 @@
+"""Three versions of a settings file become one."""

@@ -1,0 +1,80 @@
+"""Values that are lists on one line: what each side added or took out can be told, and both are done."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from itertools import pairwise
+
+_SEPARATORS = (
+    re.compile(r"[ \t]*,[ \t]*"),
+    re.compile(r"[ \t]+"),
+    re.compile(r"[ \t]*:[ \t]*"),
+    re.compile(r"[ \t]*;[ \t]*"),
+)
+_NUMBER = re.compile(r"^-?[\d.]+\w{0,2}$")
+_WORD = re.compile(r"^[\w./:@+*?~!=%$&|^()\[\]<>{}-]+$")
+
+
+def merged_list(base: str, mine: str, new: str) -> str | None:
+    """The list with both sides' additions and removals; None where the values are no such lists, or where both sides
+    put different things in the place of the same item.
+    """
+    for pattern in _SEPARATORS:
+        versions = [_items(text, pattern) for text in (base, mine, new)]
+        if any(one is None for one in versions) or all(len(one or ()) == 1 for one in versions):
+            continue
+        found = _merged(*(one or [] for one in versions))
+        if found is None:
+            return None
+        return _joined(found, (mine, new, base), pattern)
+    return None
+
+
+def _items(text: str, pattern: re.Pattern[str]) -> list[str] | None:
+    """A value's items, where it is a list of different words; a number is a part of something, not an item."""
+    marks = text[:1] if len(text) > 1 and text[0] == text[-1] and text[0] in "\"'" else ""
+    items = pattern.split(text[1:-1] if marks else text)
+    fit = all(_WORD.match(item) and not _NUMBER.match(item) for item in items)
+    return items if fit and len(set(items)) == len(items) else None
+
+
+def _merged(base: Sequence[str], mine: Sequence[str], new: Sequence[str]) -> list[str] | None:
+    if len(base) < 2 or not set(base) & set(mine) & set(new):
+        return None
+    gone_here = set(base) - set(mine)
+    if _replaced(base, mine) & _replaced(base, new):
+        return None
+    result = [item for item in new if item not in gone_here]
+    for place, item in enumerate(mine):
+        if item in base or item in result:
+            continue
+        before = next((one for one in reversed(mine[:place]) if one in result), None)
+        result.insert(result.index(before) + 1 if before is not None else 0, item)
+    return result
+
+
+def _replaced(base: Sequence[str], other: Sequence[str]) -> set[str]:
+    """Items in whose place a version has others."""
+    kept = [item for item in base if item in other]
+    found: set[str] = set()
+    edges = [None, *kept, None]
+    for left, right in pairwise(edges):
+        gone = _between(base, left, right)
+        if gone and _between(other, left, right):
+            found |= set(gone)
+    return found
+
+
+def _between(items: Sequence[str], left: str | None, right: str | None) -> list[str]:
+    start = items.index(left) + 1 if left is not None else 0
+    end = items.index(right) if right is not None else len(items)
+    return list(items[start:end])
+
+
+def _joined(items: Sequence[str], texts: Sequence[str], pattern: re.Pattern[str]) -> str:
+    """The items written as one of the versions writes them."""
+    text = texts[0]
+    marks = text[:1] if len(text) > 1 and text[0] == text[-1] and text[0] in "\"'" else ""
+    sign = next((found[0] for one in texts for found in [pattern.search(one.strip("\"'"))] if found), ",")
+    return marks + sign.join(items) + marks
