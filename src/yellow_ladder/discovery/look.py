@@ -89,7 +89,6 @@ class Discovery:
     version_pattern: str = ""
     version: str = ""
     settings: list[Guess] = field(default_factory=list)
-    other_settings: list[Guess] = field(default_factory=list)
     databases: list[FoundDatabase] = field(default_factory=list)
     data: list[Guess] = field(default_factory=list)
     addons: list[Guess] = field(default_factory=list)
@@ -176,16 +175,16 @@ def _find_settings(found: Discovery, files: Iterable[str]) -> None:
             continue
         if _SAMPLE_NAME.search(path.rsplit("/", 1)[-1]):
             continue
-        pairs = read_settings(found.root / path)
-        databases = find_databases(pairs, found.root / path, found.root)
+        read = read_settings(found.root / path)
+        databases = find_databases(read.pairs, found.root / path, found.root)
         for one in databases:  # several keys may name the same
             if one.url not in {known.url for known in found.databases}:
                 found.databases.append(one)
-        if not pairs or not (databases or _SETTINGS_NAME.search(path)):
+        name = path.rsplit("/", 1)[-1] if read.is_code else path
+        if not read.pairs or not (databases or _SETTINGS_NAME.search(name)):
             continue
         why = "it names a database" if databases else "its name"
-        is_ini = path.endswith((".ini", ".cfg", ".conf")) and any("." in key for key, _ in pairs)
-        (found.settings if is_ini else found.other_settings).append(Guess(path, why))
+        found.settings.append(Guess(path, f"{why}; read as {read.form}"))
 
 
 def _data_folders(root: Path, files: dict[str, os.stat_result]) -> Iterator[Guess]:

@@ -164,11 +164,6 @@ def _keep(found: Discovery) -> list[str]:
         lines += _list(key, guesses)
     if found.others:
         lines.append(f"shared_with = [{', '.join(map(_text, found.others))}] # guess")
-    if found.other_settings and found.behind is None:
-        lines += [
-            "# Settings in formats that are not merged yet are kept as they are:",
-            *_list("assets", found.other_settings),
-        ]
     outside = [str(file) for unit in found.units for file in (unit.file, *unit.drop_ins)]
     if outside:
         lines.append(f"outside = [{', '.join(map(_text, outside))}]")

@@ -25,7 +25,7 @@ def discovery_page(found: Discovery, text: str, left: list[str], target: Path | 
         ("databases", "\n".join(one_line(f"{one.url}  {one.where}") for one in found.databases) or "none found")
     )
     for label, guesses in (
-        ("settings", [*found.settings, *found.other_settings]), ("data", found.data), ("add-ons", found.addons),
+        ("settings", found.settings), ("data", found.data), ("add-ons", found.addons),
         ("keys", found.keys), ("licences", found.licences),
     ):  # fmt: skip
         if guesses:

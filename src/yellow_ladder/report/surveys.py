@@ -41,6 +41,7 @@ def survey_page(
         page.add(bullet_list(findings, "!", CAREFUL))
     rows = [("versions", _answers_table([*survey.answers, *survey.programs])), ("services", _services(survey))]
     rows.append(("files", _files(survey)))
+    rows += [("settings", _settings(survey))] if survey.settings else []
     rows.append(("add-ons", Text("\n").join([_addon(one) for one in survey.addons]) if survey.addons else Text("none")))
     page.add(labelled(rows))
     for database in survey.databases:
@@ -90,6 +91,16 @@ def _addon(addon: AddOn) -> Text:
     if addon.trouble:
         line.append(one_line(f", {addon.trouble}"), style=CAREFUL)
     return line
+
+
+def _settings(survey: Survey) -> Text:
+    lines = []
+    for one in survey.settings:
+        line = Text(one_line(one.file))
+        what = "by lines" if one.form == "lines" else f"{one.form}, {count_of(one.keys, 'key')}"
+        differ = f", {len(one.own):,} not as shipped" if one.against else ", nothing tells how it was shipped"
+        lines.append(line.append(f"  {what}{differ}", style=FAINT))
+    return Text("\n").join(lines)
 
 
 def _files(survey: Survey) -> Text:
@@ -157,6 +168,12 @@ def _add_detail(page: Page, survey: Survey, edits: Sequence[Edit]) -> None:
         page.add(heading(f"edited: an upgrade replaces them ({len(files.edited):,})"), bullet_list(files.edited))
     for edit in edits:
         page.add(heading(edit.path), _difference(edit))
+    for one in survey.settings:
+        if one.own:
+            ruled = table(["key", "as shipped", "here"], fold=[0, 1, 2])
+            for key, before, here in one.own[:_LISTED_IN_DETAIL]:
+                ruled.add_row(one_line(key), one_line(before), one_line(here))
+            page.add(heading(one_line(f"{one.file}: not as in {one.against} ({len(one.own):,})")), ruled)
     groups: dict[str, Sequence[str]] = {
         "missing": files.missing,
         "turned into something else": [f"{path} {why}" for path, why in files.turned.items()],

@@ -12,6 +12,7 @@ from yellow_ladder.release.versions import Version
 from yellow_ladder.services import About
 from yellow_ladder.survey.drift.classes import FileClasses
 from yellow_ladder.survey.drift.look import SiteFiles
+from yellow_ladder.survey.own_settings import OwnSettings
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,6 +95,7 @@ class Survey:
     services: Mapping[str, About]
     is_closed: bool
     findings: tuple[str, ...]
+    settings: tuple[OwnSettings, ...] = ()
 
     @property
     def files(self) -> FileClasses:
@@ -126,6 +128,7 @@ class Survey:
             "packages": dict(self.packages),
             "files": {**asdict(self.files), "unclaimed": list(self.files.unclaimed)},
             "addons": [asdict(addon) for addon in self.addons],
+            "settings": [asdict(one) for one in self.settings],
             "databases": [one.as_record() for one in self.databases],
             "services": {name: asdict(about) for name, about in self.services.items()},
             "closed": self.is_closed,

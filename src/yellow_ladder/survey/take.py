@@ -15,6 +15,7 @@ from yellow_ladder.survey.addons import introduce
 from yellow_ladder.survey.databases import look_at_database
 from yellow_ladder.survey.drift.look import SiteFiles, look_at_files
 from yellow_ladder.survey.drift.reference import Reference, package_contents
+from yellow_ladder.survey.own_settings import own_settings
 from yellow_ladder.survey.probes import ask_all, ask_programs, packages_of, parts_on_disk, version_on_disk
 from yellow_ladder.survey.records import AddOn, ProbeAnswer, Survey
 from yellow_ladder.survey.versions import VersionVerdict, judge_versions
@@ -76,6 +77,7 @@ def take_survey(site: Site, releases: Releases | None, depth: Depth | None = Non
         services=_services(site),
         is_closed=is_closed,
         findings=tuple(findings),
+        settings=own_settings(site, releases.of(version) if releases and version else None),
     )
 
 
