@@ -152,3 +152,35 @@ def test_a_file_that_changes_between_plan_and_window_is_not_written_over(torn: D
     assert torn.yl("climb", "--to", "3.0", "--yes").code == 0
     assert b"longest_stay_days = 43" in (torn.root / "config" / "quaybook.ini").read_bytes()
     assert tomllib.loads((torn.folder / "choices.toml").read_text())["format"] == 1
+
+
+def with_settings_check(demo: Demo, script: str) -> None:
+    words = f'[[commands]]\nname = "own check"\nat = "settings"\nrun = ["/bin/sh", "-c", {script!r}]\ntwice = true\n'
+    demo.edit("[maintenance]", words + 'for = ">0"\n\n[maintenance]')
+
+
+def test_the_applications_own_check_reads_each_rungs_merged_settings_before_anything_changes(demo: Demo) -> None:
+    log = demo.folder / "seen.txt"
+    script = "cd {settings} && for one in */quaybook.ini; do echo {version} $one $(grep -c hold_hours $one) $(id -u) "
+    script += f"$(stat -c %a $one) $(cat {demo.root}/VERSION) >> {log}; done"
+    with_settings_check(demo, script)
+    assert demo.yl("climb", "--to", "3.0", "--yes").code == 0
+    assert log.read_text().splitlines() == [
+        "2.6 etc/quaybook.ini 1 0 600 2.4",
+        "3.0 config/quaybook.ini 1 0 600 2.4",
+    ]
+
+
+def test_settings_that_the_application_refuses_never_reach_the_window(demo: Demo) -> None:
+    with_settings_check(
+        demo, 'grep -q "hold_hours = 48" {settings}/*/quaybook.ini && echo "hold_hours is too long" && exit 1'
+    )
+    answer = demo.yl("climb", "--to", "3.0", "--yes")
+    assert answer.code == 1
+    assert "the command `own check` failed" in answer.err
+    assert "hold_hours is too long" in answer.err
+    assert (demo.root / "VERSION").read_text() == "2.4\n"
+    steps = [
+        json.loads(line) for line in next(demo.folder.glob(".ladder/climbs/*/journal.jsonl")).read_text().splitlines()
+    ]
+    assert not [one for one in steps if one.get("step", "").startswith(("close", "stop"))]

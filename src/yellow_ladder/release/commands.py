@@ -14,7 +14,9 @@ USUAL_LIMIT_S = 3_600.0
 
 
 class Point(StrEnum):
-    """When a command is run. Those of the second group are reached at every rung, the others once in a climb."""
+    """When a command is run. Those of the second group, and the first, are reached at every rung, the others once."""
+
+    SETTINGS = "settings"
 
     BEFORE_CLOSE = "before-close"
     CLOSED = "closed"
@@ -31,7 +33,7 @@ class Point(StrEnum):
     @property
     def is_of_each_rung(self) -> bool:
         """Whether every rung reaches it."""
-        return self in (Point.PLACED, Point.BEFORE_MIGRATIONS, Point.AFTER_MIGRATIONS)
+        return self in (Point.SETTINGS, Point.PLACED, Point.BEFORE_MIGRATIONS, Point.AFTER_MIGRATIONS)
 
 
 def _point(value: object) -> object:
@@ -90,6 +92,8 @@ def refuse_misplaced(at: Point, keys: CommandKeys) -> None:
     """Raise ValueError for what cannot be at a point of a climb."""
     if at is Point.GOING_BACK and not keys.twice:
         raise ValueError("is run when going back, which may be begun again after a kill: it needs twice = true")
+    if at is Point.SETTINGS and (keys.writes or not keys.twice):
+        raise ValueError("only reads the settings that it is given, while the site serves: no `writes`, twice = true")
     told = [keys.folder, *keys.run, *keys.environment.values()]
     if at is Point.BEFORE_CLOSE and any("{release}" in one for one in told):
         raise ValueError("names {release} before there is a backup, and a new release must not meet the data by then")

@@ -186,7 +186,6 @@ class SettingsChanges(Record):
 
     designed = {
         "converter": "a vendor's own converter",
-        "check": "the application's own check of its settings",
     }
     file: TreePath
     shipped: TreePath | Literal[""] = ""

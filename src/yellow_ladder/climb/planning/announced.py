@@ -35,6 +35,7 @@ def announced(plan: Plan) -> list[Announced]:
     """Every command of a climb in the order in which they come, those of going back last."""
     return [
         *_builds(plan),
+        *(one for rung in plan.rungs for one in _at(plan, Point.SETTINGS, rung)),
         *_at(plan, Point.BEFORE_CLOSE),
         *_at(plan, Point.CLOSED),
         *(one for rung in plan.rungs for one in _of_rung(plan, rung)),
@@ -84,6 +85,7 @@ def _announced(plan: Plan, one: PlannedCommand, at: str) -> Announced:
     """With paths as they will be, as far as they are known; `{source}` and other braces stay."""
     site, rung, folder = plan.site, one.rung, release_folder(plan, one.rung)
     values = {"release": str(folder), "version": rung.to_version, "from_version": rung.from_version}
+    values["settings"] = "{settings}" if one.at is Point.SETTINGS else str(site.root)
     argv = [site.filled(word, {**values, "runtime": rung.runtime or "{runtime}"}) for word in one.keys.run]
     # A release's own folder is not there yet; whoever owns the folder that holds it will own it.
     looked = folder if folder.is_dir() else folder.parent

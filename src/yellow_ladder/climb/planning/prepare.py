@@ -140,8 +140,9 @@ def _keep_settings(folder: Path, last: str, carried: Carried) -> None:
     forecast, site = carried.forecast, carried.site
     patches = []
     for one in forecast.files:
-        for kind, raw in ((BEFORE, one.before), (MERGED, one.after[last])):
-            kept = folder / kind / one.file
+        rungs = {f"{MERGED}/{number}": raw for number, raw in enumerate(one.after.values(), start=1)}
+        for place, raw in {BEFORE: one.before, **rungs}.items():
+            kept = folder / place / one.file
             private_folder(kept.parent)
             write_whole(kept, raw)
         patches.append(patch_of(one, last, carried.where(one.file)))

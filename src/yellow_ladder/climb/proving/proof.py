@@ -32,7 +32,7 @@ from yellow_ladder.climb.proving.inventory import (
 )
 from yellow_ladder.climb.proving.price import as_left, drop_scratch, see_room
 from yellow_ladder.climb.record.commands import written_by_commands
-from yellow_ladder.climb.record.plan import BEFORE, MERGED, Plan
+from yellow_ladder.climb.record.plan import BEFORE, Plan
 from yellow_ladder.climb.running.run import Run
 from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.durable import write_json
@@ -326,7 +326,7 @@ def _judge_settings(run: Run) -> SettingsVerdict:
     plan = run.plan
     values: list[dict[str, dict[str, str]]] = [{}, {}, {}]
     for spec in run.site.record.keep.merged:
-        kept, planned = (plan.folder / kind / spec.file for kind in (BEFORE, MERGED))
+        kept, planned = plan.folder / BEFORE / spec.file, plan.merged(plan.rungs[-1], spec.file)
         present = run.site.root / plan.renamed_paths.get(spec.file, spec.file)
         before = read_settings_file(kept, spec.format, spec.file, spec.encoding)
         for into, path in zip(values, (kept, planned, present), strict=True):

@@ -171,6 +171,10 @@ class Plan:
         """What a rung takes out of such a tree: files of the release before that it has no more."""
         return list(json.loads((self.folder / f"going-{rung.number}.json").read_bytes()))
 
+    def merged(self, rung: RungPlan, file: str) -> Path:
+        """A settings file, named by its path before the climb, as it will be after a rung."""
+        return self.folder / MERGED / str(rung.number) / file
+
     def digest(self) -> str:
         """SHA-256 of the plan file: the journal's first link."""
         return hashlib.sha256((self.folder / PLAN_NAME).read_bytes()).hexdigest()

@@ -24,7 +24,7 @@ def command_steps(plan: Plan, at: Point, rung: RungPlan | None = None) -> list[S
             StepName(kind, one.of),
             f"run `{one.name}`",
             command(one, at_rest=at in _AT_REST),
-            touches_site=at is not Point.BEFORE_CLOSE,
+            touches_site=at not in (Point.SETTINGS, Point.BEFORE_CLOSE),
             twice=one.keys.twice,
         )
         for one in commands_at(plan, at, rung)

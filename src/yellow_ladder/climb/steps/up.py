@@ -43,6 +43,7 @@ def _steps_before(plan: Plan) -> list[Step]:
         for rung in plan.rungs
         if rung.folder
     ]
+    steps += [step for rung in plan.rungs for step in command_steps(plan, Point.SETTINGS, rung)]
     steps.append(_reads(StepKind.LOOK_AGAIN, "check that nothing changed since the plan", look_again))
     if plan.first_copy:
         steps.append(_reads(StepKind.FIRST_COPY, "copy the files while the site serves", copy_first))

@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import re
+import shutil
+import tempfile
 from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 
+from yellow_ladder.accounts import Account
 from yellow_ladder.climb.placing.kinds import release_folder
 from yellow_ladder.climb.record.commands import PlannedCommand, mark_of
 from yellow_ladder.climb.record.plan import Plan, RungPlan
@@ -15,7 +19,7 @@ from yellow_ladder.commands.watched import Call, run_watched
 from yellow_ladder.durable import private_folder
 from yellow_ladder.errors import LadderError
 from yellow_ladder.events import Listener, Said
-from yellow_ladder.release.commands import CommandKeys
+from yellow_ladder.release.commands import CommandKeys, Point
 from yellow_ladder.release.sheet import Migration
 from yellow_ladder.site.surroundings import started
 from yellow_ladder.words import count_of
@@ -30,7 +34,41 @@ def command(planned: PlannedCommand, *, at_rest: bool) -> Work:
         call = call_of(run.plan, planned.rung, planned.name, planned.keys, planned.as_user)
         return _run(run, call, at_rest=at_rest)
 
-    return do
+    def look_at_settings(run: Run) -> Facts:
+        with lent_settings(run.plan, planned.rung) as lent:
+            values = {"settings": str(lent), "release": str(_made_ready(run.plan, planned.rung))}
+            call = call_of(run.plan, planned.rung, planned.name, planned.keys, planned.as_user, values)
+            hand_over(lent, call.how.account)
+            return _run(run, call, at_rest=False)
+
+    return look_at_settings if planned.at is Point.SETTINGS else do
+
+
+def _made_ready(plan: Plan, rung: RungPlan) -> Path:
+    """Where a rung's release lies before it is the site's: its own folder, or the tree that was staged."""
+    return release_folder(plan, rung) if rung.folder else Path(rung.staged)
+
+
+@contextlib.contextmanager
+def lent_settings(plan: Plan, rung: RungPlan) -> Iterator[Path]:
+    """A folder with a rung's settings as they will be, each at its path in the tree, for as long as the block lasts."""
+    place = Path(tempfile.mkdtemp(prefix="yl-settings-"))
+    try:
+        for spec in plan.site.record.keep.merged:
+            target = place / rung.renamed.get(spec.file, spec.file)
+            target.parent.mkdir(parents=True, exist_ok=True)
+            shutil.copyfile(plan.merged(rung, spec.file), target)
+        yield place
+    finally:
+        shutil.rmtree(place, ignore_errors=True)
+
+
+def hand_over(place: Path, account: Account | None) -> None:
+    """Let an account alone read a folder: settings hold secrets."""
+    for one in (place, *place.rglob("*")):
+        one.chmod(0o700 if one.is_dir() else 0o600)
+        if account is not None:
+            os.chown(one, account.uid, account.gid)
 
 
 def migrate_by_command(rung: RungPlan, migration: Migration) -> Work:
@@ -44,10 +82,12 @@ def migrate_by_command(rung: RungPlan, migration: Migration) -> Work:
     return do
 
 
-def call_of(plan: Plan, rung: RungPlan, name: str, keys: CommandKeys, as_user: str) -> Call:
+def call_of(
+    plan: Plan, rung: RungPlan, name: str, keys: CommandKeys, as_user: str, more_values: Mapping[str, str] | None = None
+) -> Call:
     """A command with everything put in; raises BadInput where its account or an environment file is no good."""
     site = plan.site
-    values = values_of(plan, rung)
+    values = {**values_of(plan, rung), **(more_values or {})}
 
     def fill(text: str) -> str:
         return site.filled(text, values)
@@ -65,6 +105,7 @@ def values_of(plan: Plan, rung: RungPlan) -> Mapping[str, str]:
         "release": str(release_folder(plan, rung)),
         "version": rung.to_version,
         "from_version": rung.from_version,
+        "settings": str(plan.site.root),
     }
 
 
