@@ -138,7 +138,10 @@ def _ask_each(
         one = left[0]
         console(choices, errors=True).print(conflict_page(one, len(forecast.open), secret=one.file in secret))
         word = click.prompt(
-            "Yours, the new one, type a value, edit it, or skip", type=click.Choice(["m", "n", "t", "e", "s"]), err=True
+            "[m] yours, [n] the new one, [t] type a value, [e] edit it, [s] skip",
+            type=click.Choice(["m", "n", "t", "e", "s"]),
+            show_choices=False,
+            err=True,
         )
         answer = _answer(word, one)
         if answer is None:

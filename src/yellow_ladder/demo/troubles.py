@@ -48,7 +48,8 @@ def add_troubles(folder: Path, root: Path) -> None:
     for number in range(3):
         (webcam / f"mole-{number}.txt").write_text(f"view {number} of the north mole\n")
     settings = root / "etc" / "quaybook.ini"
-    settings.write_text(settings.read_text().replace("[database]", "debug = yes\n\n[database]"))
+    text = settings.read_text().replace("[database]", "debug = yes\n\n[database]")
+    settings.write_text(text.replace("language = en", "language = da"))  # 3.0 makes it en-GB
 
 
 def mend_troubles(folder: Path, root: Path) -> None:
@@ -57,7 +58,9 @@ def mend_troubles(folder: Path, root: Path) -> None:
     (root / "webcam").rename(folder / "webcam")
     (root / "addons" / "berth-map").rename(folder / "berth-map-1.3")
     site_file = folder / "ladder.toml"
-    site_file.write_text(site_file.read_text().replace("[keep]\n", '[keep]\nedited = "replace"\n'))
+    text = site_file.read_text().replace("[keep]\n", '[keep]\nedited = "replace"\n')
+    decided = '{ file = "etc/quaybook.ini", keys = { "harbour.language" = "mine" } }'
+    site_file.write_text(text.replace('{ file = "etc/quaybook.ini" }', decided))
 
 
 _MORE = Path(__file__).parent / "quaybook" / "more"

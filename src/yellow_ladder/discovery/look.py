@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from yellow_ladder.discovery.databases import SQLITE_MAGIC, FoundDatabase, find_databases, sqlite_url
-from yellow_ladder.discovery.readers import read_settings
+from yellow_ladder.discovery.readers import FoundSettings, read_settings
 from yellow_ladder.discovery.shapes import (
     Behind,
     Environment,
@@ -50,6 +50,13 @@ _ADDON_NAMES = {"addons", "add-ons", "plugins", "extensions", "themes", "skins",
 _KEY_FILE = re.compile(r"(?i)\.(key|pem)$|^(secret|master|encryption)[._-]?key|^\.?secrets?$")
 _LICENCE_FILE = re.compile(r"(?i)licen[cs]e.*\.(key|lic|dat)$|\.lic$")
 _SETTINGS_NAME = re.compile(r"(?i)conf|setting|local|\.env|parameters|\.ini$")
+_CODE_NAME = re.compile(r"(?i)^(?:.*[._-])?(?:config|conf|settings?|local|parameters|options)(?:\.inc)?\.\w+$")
+_DEEPEST_CODE = 2
+# Files that build or test a program, and folders that no site changes anything in.
+_BUILD_NAME = re.compile(
+    r"(?i)^[a-z]+\.config\.(?:js|cjs|mjs|ts|json)$|^[tj]sconfig.*\.json$|schema\.json$|^package.*\.json$"
+)
+_NOT_OF_A_SITE = re.compile(r"(?i)(?:^|/)(?:tests?|docs?|migrations?|node_modules|vendor|site-packages)/")
 # What a vendor puts beside the real file, to be copied.
 _SAMPLE_NAME = re.compile(
     r"(?i)[._-](sample|example|dist|default|template|orig|bak|old)(\.|$)|^(sample|example|default)[._-]"
@@ -180,11 +187,22 @@ def _find_settings(found: Discovery, files: Iterable[str]) -> None:
         for one in databases:  # several keys may name the same
             if one.url not in {known.url for known in found.databases}:
                 found.databases.append(one)
-        name = path.rsplit("/", 1)[-1] if read.is_code else path
-        if not read.pairs or not (databases or _SETTINGS_NAME.search(name)):
+        if not read.pairs or not (databases or _sounds_like_settings(path, read)):
             continue
         why = "it names a database" if databases else "its name"
         found.settings.append(Guess(path, f"{why}; read as {read.form}"))
+
+
+def _sounds_like_settings(path: str, read: FoundSettings) -> bool:
+    """Whether a file's name says that it holds settings. Most scripts are the application's own code: of these, only
+    one near the top that is called settings and does little else.
+    """
+    folder, _, name = path.rpartition("/")
+    if _NOT_OF_A_SITE.search(f"{folder}/") or _BUILD_NAME.match(name):
+        return False
+    if read.is_code:
+        return path.count("/") < _DEEPEST_CODE and read.is_plain and _CODE_NAME.search(name) is not None
+    return _SETTINGS_NAME.search(path) is not None
 
 
 def _data_folders(root: Path, files: dict[str, os.stat_result]) -> Iterator[Guess]:

@@ -22,11 +22,14 @@ Pairs = list[tuple[str, str]]
 
 @dataclass(frozen=True, slots=True)
 class FoundSettings:
-    """What a file sets. `is_code`: most files of its kind are the application's own, and no settings."""
+    """What a file sets. `is_code`: most files of its kind are the application's own, and no settings; `is_plain`:
+    there is little else in it than what it sets.
+    """
 
     pairs: Pairs
     form: str = ""
     is_code: bool = False
+    is_plain: bool = True
 
 
 def read_settings(path: Path) -> FoundSettings:
@@ -45,4 +48,5 @@ def read_settings(path: Path) -> FoundSettings:
     except (OSError, Broken, RecursionError):
         return FoundSettings([])
     pairs = list(document.values().items())[:_MOST_PAIRS]
-    return FoundSettings(pairs, document.form.name, path.suffix.lower() in _CODE)
+    other = sum(len(part.value or "") for part in document.root.children if part.opaque)
+    return FoundSettings(pairs, document.form.name, path.suffix.lower() in _CODE, other * 2 <= len(text))

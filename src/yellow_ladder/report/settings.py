@@ -36,7 +36,7 @@ _MOST_SHOWN = 30
 
 def settings_page(site: Site, route: Route, forecast: Forecast, secret: set[str], *, show_all: bool = False) -> Page:
     """Every file, key by key: conflicts first, then what changes, then what stays the site's own."""
-    to = str(route.leg[-1].to_version)
+    to, target = str(route.leg[-1].to_version), str(route.target)
     page = Page().add(title(f"Settings: {route.present} → {to}", site.name))
     if not forecast.files:
         return page.add(Text("The site file names no settings (keep.settings)."))
@@ -51,13 +51,14 @@ def settings_page(site: Site, route: Route, forecast: Forecast, secret: set[str]
             page.add(_keys_table(shown_keys, secret=one.file in secret, several=len(route.leg) > 1))
         if len(shown_keys) < len(told):
             page.add(Text(f"and {len(told) - len(shown_keys):,} more", FAINT))
-    commands = [("yl settings --all", "every key")] if cut else []
+    commands = [(f"yl settings --to {target} --all", "every key")] if cut else []
     if forecast.open:
         first = forecast.open[0].outcome.key
-        commands.insert(0, (f"yl settings --decide '{first}=mine'", "or =new, or =VALUE; at a terminal you are asked"))
+        decide = f"yl settings --to {target} --decide '{first}=mine'"
+        commands.insert(0, (decide, "or =new, or =VALUE; at a terminal you are asked"))
     else:
-        commands.insert(0, ("yl settings --into DIR", "look at the merged files"))
-        commands.append((f"yl climb --to {to}", "see the plan and climb"))
+        commands.insert(0, (f"yl settings --to {target} --into DIR", "look at the merged files"))
+        commands.append((f"yl climb --to {target}", "see the plan and climb"))
     return page.add(next_command(*commands))
 
 
