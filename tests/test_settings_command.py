@@ -136,6 +136,28 @@ def test_without_the_old_release_at_hand_whatever_differs_is_asked_and_it_is_sai
     assert {"server.port", "harbour.title", "booking.longest_stay_days"} <= open_keys
 
 
+def test_what_an_earlier_climb_saw_of_a_release_serves_when_its_package_is_gone(idle: Demo) -> None:
+    assert idle.yl("climb", "--to", "3.0", "--yes").code == 0
+    assert idle.yl("settle", "--yes").code == 0
+    (idle.folder / "releases" / "quaybook-3.0.tar.zst").unlink()
+    idle.edit('digests = "required"', 'digests = "wanted"')
+    result = json.loads(idle.yl("settings", "--to", "4.0", "--json").out)["result"]
+    assert result["open"] == 0
+    assert result["files"][0]["compared_with"] == "what 3.0 shipped, as an earlier climb saw it"
+
+
+def test_a_settings_file_behind_a_link_is_refused_before_anything_changes(idle: Demo) -> None:
+    settings = idle.root / "etc" / "quaybook.ini"
+    settings.rename(idle.folder / "elsewhere.ini")
+    settings.symlink_to(idle.folder / "elsewhere.ini")
+    for words in (("settings",), ("climb", "--yes")):
+        answer = idle.yl(*words)
+        assert answer.code in (1, 2)
+        assert "quaybook.ini" in answer.err
+    assert settings.is_symlink()
+    assert (idle.root / "VERSION").read_text() == "2.4\n"
+
+
 def test_templates_that_were_edited_here_are_merged_line_by_line(idle: Demo) -> None:
     page = idle.root / "docs" / "README.txt"
     page.write_text("Sandhavn: ask Ida first.\n" + page.read_text())

@@ -7,10 +7,11 @@ import contextlib
 import hashlib
 import json
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 from yellow_ladder.durable import write_memo
-from yellow_ladder.errors import LadderError
+from yellow_ladder.errors import BadInput, LadderError, Problem
 from yellow_ladder.files.archives.unpack import read_files
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.release.moves import moved
@@ -24,7 +25,15 @@ FORMAT = 1
 
 
 def own_files(site: Site) -> list[OwnFile]:
-    """The site's settings files and templates as they are; raises OSError for one that is not there."""
+    """The site's settings files and templates as they are; raises OSError for one that is not there, BadInput for one
+    that is a link.
+    """
+    for spec in site.record.keep.merged:
+        path = site.root / spec.file
+        if path.is_symlink():
+            text = f"the settings file {path} is a link, and merging would put a file in its place"
+            remedy = "put the file itself there, or name what the link leads to under keep.outside"
+            raise BadInput(Problem("settings-link", text, remedy, spec.file))
     return [
         OwnFile(
             spec.file, read_regular(site.root / spec.file, LARGEST_BYTES), spec.format, spec.encoding,
@@ -34,21 +43,36 @@ def own_files(site: Site) -> list[OwnFile]:
     ]  # fmt: skip
 
 
+@dataclass(frozen=True, slots=True)
+class Installed:
+    """The installed version, and its release where the source still has it."""
+
+    version: str
+    release: Release | None = None
+
+
 def shipped_along(
-    site: Site, installed: Release | None, way: Sequence[tuple[str, Release]]
+    site: Site, installed: Installed | None, way: Sequence[tuple[str, Release]]
 ) -> tuple[dict[str, Shipped], list[OnTheWay]]:
     """The settings files of the installed release, and of each on the way (version, release), by their path here.
 
-    A package that cannot be read ships none; a check says what is wrong with it.
+    A package that cannot be read ships none; a check says what is wrong with it. What a release shipped is remembered,
+    for the day when it is the installed one and its package is gone.
     """
     specs = site.record.keep.merged
     where = {spec.file: spec.file for spec in specs}
     named = {spec.file: spec.shipped for spec in specs}
-    base = _of(installed, where, named, site.state.memory) if installed is not None else {}
+    base = {}
+    if installed is not None and installed.release is not None:
+        base = _of(installed.release, where, named, site.state.memory)
+    if installed is not None and len(base) < len(specs):
+        base = {**_remembered(site, installed.version), **base}
     steps = []
     for version, release in way:
         where = {file: moved(path, release.sheet.files.moved) for file, path in where.items()}
-        steps.append(OnTheWay(version, release.sheet, _of(release, where, named, site.state.memory)))
+        shipped = _of(release, where, named, site.state.memory)
+        _remember(site, version, {where[file]: one for file, one in shipped.items()})
+        steps.append(OnTheWay(version, release.sheet, shipped))
     return base, steps
 
 
@@ -93,8 +117,30 @@ def _members(release: Release, names: Iterable[str], memory: Path) -> dict[str, 
     return found
 
 
+def _memo(site: Site, version: str) -> Path:
+    key = hashlib.sha256(f"{FORMAT} {site.record.product} {version}".encode()).hexdigest()[:24]
+    return site.state.memory / "bases" / f"{key}.json"
+
+
+def _remember(site: Site, version: str, shipped: Mapping[str, Shipped]) -> None:
+    """Write down what a release ships, by the path that a file has then."""
+    record = {file: base64.b64encode(one.raw).decode() for file, one in shipped.items() if one.raw is not None}
+    with contextlib.suppress(OSError):
+        if record:
+            write_memo(_memo(site, version), [json.dumps(record).encode()])
+
+
+def _remembered(site: Site, version: str) -> dict[str, Shipped]:
+    """What was written down of a version."""
+    with contextlib.suppress(OSError, ValueError, TypeError, AttributeError):
+        record = json.loads(_memo(site, version).read_bytes())
+        where = f"what {version} shipped, as an earlier climb saw it"
+        return {file: Shipped(base64.b64decode(text), where) for file, text in record.items()}
+    return {}
+
+
 def forecast_of(
-    site: Site, installed: Release | None, way: Sequence[tuple[str, Release]], choices: Choices
+    site: Site, installed: Installed | None, way: Sequence[tuple[str, Release]], choices: Choices
 ) -> Forecast:
     """What becomes of the settings on a way, with what was decided so far. Raises BadInput, AnswerNo, OSError."""
     base, steps = shipped_along(site, installed, way)

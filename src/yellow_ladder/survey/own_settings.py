@@ -6,11 +6,10 @@ import contextlib
 from dataclasses import dataclass
 
 from yellow_ladder.errors import LadderError
-from yellow_ladder.release.source import Release
 from yellow_ladder.settings.document import Document
 from yellow_ladder.settings.notes import shown
 from yellow_ladder.settings.reading import read_settings
-from yellow_ladder.settings.shipped import own_files, secret_files, shipped_along
+from yellow_ladder.settings.shipped import Installed, own_files, secret_files, shipped_along
 from yellow_ladder.settings.tree import Broken
 from yellow_ladder.site.site import Site
 
@@ -28,7 +27,7 @@ class OwnSettings:
     own: tuple[tuple[str, str, str], ...] = ()
 
 
-def own_settings(site: Site, installed: Release | None) -> tuple[OwnSettings, ...]:
+def own_settings(site: Site, installed: Installed | None) -> tuple[OwnSettings, ...]:
     """The site's settings files against the installed release's; one that cannot be read is left to the checks."""
     found = []
     with contextlib.suppress(OSError, LadderError):

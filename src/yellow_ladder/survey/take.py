@@ -10,6 +10,7 @@ from yellow_ladder.errors import LadderError
 from yellow_ladder.release.source import Release, Releases
 from yellow_ladder.release.versions import Version
 from yellow_ladder.services import About, ServiceState, services_of
+from yellow_ladder.settings.shipped import Installed
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey.addons import introduce
 from yellow_ladder.survey.databases import look_at_database
@@ -77,8 +78,14 @@ def take_survey(site: Site, releases: Releases | None, depth: Depth | None = Non
         services=_services(site),
         is_closed=is_closed,
         findings=tuple(findings),
-        settings=own_settings(site, releases.of(version) if releases and version else None),
+        settings=own_settings(site, _installed(releases, version)),
     )
+
+
+def _installed(releases: Releases | None, version: Version | None) -> Installed | None:
+    if version is None:
+        return None
+    return Installed(str(version), releases.of(version) if releases else None)
 
 
 def _look_at_files(

@@ -16,12 +16,12 @@ from yellow_ladder.climb.record.standing import ClimbState
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
 from yellow_ladder.events import Listener, silent
 from yellow_ladder.release.index import bring_here
-from yellow_ladder.release.source import Release, Releases
+from yellow_ladder.release.source import Releases
 from yellow_ladder.release.versions import Version
 from yellow_ladder.route import Machine, Route, Wishes, find_route
 from yellow_ladder.settings.choices import Choices, read_choices
 from yellow_ladder.settings.forecast import Forecast
-from yellow_ladder.settings.shipped import forecast_of
+from yellow_ladder.settings.shipped import Installed, forecast_of
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey import Depth, Survey, take_survey
 from yellow_ladder.survey.machine import machine_of, surveyed_machine
@@ -99,13 +99,16 @@ def look_ahead(
         machine = surveyed_machine(survey)
         way = _gathered(lambda: find_route(present, target, releases.found, wishes, machine), refusals)
     troubles = tuple(problem for refusal in refusals for problem in refusal.problems)
-    forecast, unread = _foreseen(site, installed, way)
+    base = Installed(str(present), installed) if present else None
+    forecast, unread = _foreseen(site, base, way)
     past = _past(site, survey.version)
     at = Circumstances(site, survey, releases, way, now, past, wishes, troubles, tell, forecast, unread)
     return Prospect(site, survey, releases, way, tuple(run_checks(at)), wishes, tuple(refusals), forecast)
 
 
-def _foreseen(site: Site, installed: Release | None, way: Route | None) -> tuple[Forecast | None, tuple[Problem, ...]]:
+def _foreseen(
+    site: Site, installed: Installed | None, way: Route | None
+) -> tuple[Forecast | None, tuple[Problem, ...]]:
     """What becomes of the settings, or why that cannot be told."""
     steps = [(str(rung.to_version), rung.release) for rung in way.leg] if way is not None else []
     try:
@@ -134,7 +137,8 @@ def look_at_settings(site: Site, target: Version | None, wishes: Wishes, choices
     for one in (installed, *(rung.release for rung in route.leg)):
         if one is not None:
             bring_here(one)
-    return route, forecast_of(site, installed, [(str(rung.to_version), rung.release) for rung in route.leg], choices)
+    base = Installed(str(route.present), installed)
+    return route, forecast_of(site, base, [(str(rung.to_version), rung.release) for rung in route.leg], choices)
 
 
 def _machine_alone(site: Site) -> Machine:

@@ -10,7 +10,8 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from yellow_ladder import nolinks
-from yellow_ladder.climb.record.plan import migrations_folder
+from yellow_ladder.accounts import Account
+from yellow_ladder.climb.record.plan import Plan, RungPlan, migrations_folder
 from yellow_ladder.durable import private_folder, write_whole
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.migrations.apply import missing_file
@@ -46,6 +47,28 @@ def lent_sources(folder: Path, number: int) -> Iterator[str]:
         yield str(place)
     finally:
         shutil.rmtree(place, ignore_errors=True)
+
+
+@contextlib.contextmanager
+def lent_settings(plan: Plan, rung: RungPlan) -> Iterator[Path]:
+    """A folder with a rung's settings as they will be, each at its path in the tree, for as long as the block lasts."""
+    place = Path(tempfile.mkdtemp(prefix="yl-settings-"))
+    try:
+        for spec in plan.site.record.keep.merged:
+            target = place / rung.renamed.get(spec.file, spec.file)
+            target.parent.mkdir(parents=True, exist_ok=True)
+            shutil.copyfile(plan.merged(rung, spec.file), target)
+        yield place
+    finally:
+        shutil.rmtree(place, ignore_errors=True)
+
+
+def hand_over(place: Path, account: Account | None) -> None:
+    """Let an account alone read a folder: settings hold secrets."""
+    for one in (place, *place.rglob("*")):
+        one.chmod(0o700 if one.is_dir() else 0o600)
+        if account is not None:
+            os.chown(one, account.uid, account.gid)
 
 
 def keep_migrations(folder: Path, number: int, tree: Path, release: Release) -> None:

@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 import contextlib
-import os
 import re
-import shutil
-import tempfile
 from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 
-from yellow_ladder.accounts import Account
 from yellow_ladder.climb.placing.kinds import release_folder
+from yellow_ladder.climb.planning.sources import hand_over, lent_settings
 from yellow_ladder.climb.record.commands import PlannedCommand, mark_of
 from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.climb.running.run import Facts, Run, Work
@@ -47,28 +44,6 @@ def command(planned: PlannedCommand, *, at_rest: bool) -> Work:
 def _made_ready(plan: Plan, rung: RungPlan) -> Path:
     """Where a rung's release lies before it is the site's: its own folder, or the tree that was staged."""
     return release_folder(plan, rung) if rung.folder else Path(rung.staged)
-
-
-@contextlib.contextmanager
-def lent_settings(plan: Plan, rung: RungPlan) -> Iterator[Path]:
-    """A folder with a rung's settings as they will be, each at its path in the tree, for as long as the block lasts."""
-    place = Path(tempfile.mkdtemp(prefix="yl-settings-"))
-    try:
-        for spec in plan.site.record.keep.merged:
-            target = place / rung.renamed.get(spec.file, spec.file)
-            target.parent.mkdir(parents=True, exist_ok=True)
-            shutil.copyfile(plan.merged(rung, spec.file), target)
-        yield place
-    finally:
-        shutil.rmtree(place, ignore_errors=True)
-
-
-def hand_over(place: Path, account: Account | None) -> None:
-    """Let an account alone read a folder: settings hold secrets."""
-    for one in (place, *place.rglob("*")):
-        one.chmod(0o700 if one.is_dir() else 0o600)
-        if account is not None:
-            os.chown(one, account.uid, account.gid)
 
 
 def migrate_by_command(rung: RungPlan, migration: Migration) -> Work:
