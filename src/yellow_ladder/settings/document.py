@@ -50,7 +50,7 @@ class Document:
             raise Broken(f"{key} is no single value")
         node.value = rewritten(self.form, node, value)
 
-    def rename(self, old: str, new: str) -> None:
+    def rekey(self, old: str, new: str) -> None:
         """Give a key or block its new name; below the same block it stays in its place, comments above it too."""
         way = trail(self.root, old)
         parent_old, parent_new = old.rpartition(".")[0], new.rpartition(".")[0]
@@ -156,8 +156,8 @@ def merge_documents(base: Document | None, mine: Document, new: Document, decide
     if base is not None and moved:
         old, own = base.copied(), mine.copied()
         for one in moved:
-            old.rename(one.old_key, one.key)
-            own.rename(one.old_key, one.key)
+            old.rekey(one.old_key, one.key)
+            own.rekey(one.old_key, one.key)
         merge.outcomes += moved
         root = merged_tree(merge, old, own, new)
     else:
@@ -203,7 +203,7 @@ def _moved(base: Document | None, mine: Document, new: Document) -> list[Outcome
 
 def _can_be_moved(document: Document, one: Outcome) -> bool:
     try:
-        document.copied().rename(one.old_key, one.key)
+        document.copied().rekey(one.old_key, one.key)
     except Broken:
         return False
     return True

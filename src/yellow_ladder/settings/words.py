@@ -29,7 +29,7 @@ def say_to_base(base: Document, changes: Sequence[SettingsChanges]) -> None:
     for one in changes:
         for rename in one.renamed:
             if find(base.root, rename.from_) is not None and find(base.root, rename.to) is None:
-                base.rename(rename.from_, rename.to)
+                base.rekey(rename.from_, rename.to)
         for key in (*(gone.key for gone in one.retired), *(left.from_ for left in one.moved)):
             if find(base.root, key) is not None:
                 base.remove(key)
@@ -113,7 +113,7 @@ def _rename(mine: Document, old: str, new: str) -> Outcome | None:
         why = f"the value of {new}, its new name, counts"
         mine.retire(old, why)
         return Outcome(old, Fate.RETIRED, Sides(None, value, None), None, why=why)
-    mine.rename(old, new)
+    mine.rekey(old, new)
     return Outcome(new, Fate.RENAMED, Sides(None, value, None), value, old_key=old, why=f"was {old}")
 
 
