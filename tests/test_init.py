@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sqlite3
+import tomllib
 from pathlib import Path
 
 import pytest
@@ -194,3 +195,36 @@ def test_a_hostile_settings_file_is_read_to_an_end_and_never_run(name: str, cont
     (tmp_path / name).write_text(content)
     assert len(read_settings(tmp_path / name).pairs) <= 2_000
     assert not Path("/tmp/quaybook-was-here").exists()
+
+
+@pytest.mark.parametrize(
+    ("name", "sample"),
+    [("config.php", "config.sample.php"), ("app.ini", "app.ini.dist"), (".env", ".env.example"),
+     ("conf/site-config.php", "conf/site-config-sample.php")],
+)  # fmt: skip
+def test_the_vendors_sample_beside_a_file_is_what_releases_ship(name: str, sample: str, tmp_path: Path) -> None:
+    root = tmp_path / "app"
+    (root / "conf").mkdir(parents=True)
+    text = "<?php\ndefine('DB_HOST', 'x');\n" if name.endswith(".php") else "[db]\nhost = x\n"
+    for one in (name, sample):
+        (root / one).write_text("DB_HOST=x\n" if name == ".env" else text)
+    assert initialised(root).code == 0
+    site = tomllib.loads((tmp_path / "ladder.toml").read_text())
+    assert site["keep"]["settings"] == [{"file": name, "shipped": sample}]
+
+
+def test_program_code_is_not_taken_for_settings(tmp_path: Path) -> None:
+    root = tmp_path / "app"
+    for path, text in {
+        "settings.py": "PORT = 80\n",
+        "webpack.config.js": "module.exports = { a: 1 };\n",
+        "tests/test_config.py": "A = 1\n",
+        "migrations/0001_config.py": "A = 1\n",
+        "deep/down/local.py": "A = 1\n",
+        "config.py": "A = 1\n" + "def f():\n    return 1\n" * 20,
+    }.items():
+        (root / path).parent.mkdir(parents=True, exist_ok=True)
+        (root / path).write_text(text)
+    assert initialised(root).code == 0
+    site = tomllib.loads((tmp_path / "ladder.toml").read_text())
+    assert site["keep"]["settings"] == [{"file": "settings.py"}]

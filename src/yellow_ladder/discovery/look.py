@@ -6,7 +6,7 @@ import contextlib
 import os
 import re
 import stat
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -96,6 +96,7 @@ class Discovery:
     version_pattern: str = ""
     version: str = ""
     settings: list[Guess] = field(default_factory=list)
+    shipped: dict[str, str] = field(default_factory=dict)  # settings file -> the vendor's sample of it
     databases: list[FoundDatabase] = field(default_factory=list)
     data: list[Guess] = field(default_factory=list)
     addons: list[Guess] = field(default_factory=list)
@@ -177,7 +178,8 @@ def _find_version(found: Discovery, files: Iterable[str]) -> None:
 
 def _find_settings(found: Discovery, files: Iterable[str]) -> None:
     data = [guess.what for guess in found.data]
-    for path in sorted(files, key=lambda one: (one.count("/"), one)):
+    there = set(files)
+    for path in sorted(there, key=lambda one: (one.count("/"), one)):
         if any(path.startswith(f"{folder}/") for folder in data) or path == found.version_file:
             continue
         if _SAMPLE_NAME.search(path.rsplit("/", 1)[-1]):
@@ -191,6 +193,21 @@ def _find_settings(found: Discovery, files: Iterable[str]) -> None:
             continue
         why = "it names a database" if databases else "its name"
         found.settings.append(Guess(path, f"{why}; read as {read.form}"))
+        sample = _sample_of(path, there)
+        if sample:
+            found.shipped[path] = sample
+
+
+def _sample_of(path: str, files: Collection[str]) -> str:
+    """The file beside it that the vendor ships in its place, to be copied; nothing where there is none."""
+    folder, _, name = path.rpartition("/")
+    stem, dot, ending = name.rpartition(".")
+    words = ("sample", "example", "dist", "default", "template")
+    names = [f"{name}{sign}{word}" for word in words for sign in ".-"]
+    if stem:
+        names += [f"{stem}{sign}{word}{dot}{ending}" for word in words for sign in ".-_"]
+        names += [f"{word}{sign}{name}" for word in words for sign in ".-_"]
+    return next((one for one in (f"{folder}/{name}".lstrip("/") for name in names) if one in files), "")
 
 
 def _sounds_like_settings(path: str, read: FoundSettings) -> bool:

@@ -149,8 +149,10 @@ def _keep(found: Discovery) -> list[str]:
     lines = ["[keep]"]
     if found.settings:
         lines += _reasons(found.settings)
-        files = ", ".join(f"{{ file = {_text(one.what)} }}" for one in found.settings)
-        lines.append(f"settings = [{files}]")
+        for path, sample in found.shipped.items():
+            lines.append(f"# guess: {_one_line(path)} was made from {_one_line(sample)}: a newer one is merged into it")
+        files = [_settings_file(one.what, found.shipped.get(one.what, "")) for one in found.settings]
+        lines.append(f"settings = [{', '.join(files)}]")
     logs = [unit.log for unit in found.units if unit.log and Path(unit.log).is_relative_to(found.root)]
     written = [Guess(str(Path(one).relative_to(found.root)), "a unit writes to it") for one in dict.fromkeys(logs)]
     inside = [one for one in written if not within(one.what, [data.what for data in found.data])]
@@ -168,6 +170,11 @@ def _keep(found: Discovery) -> list[str]:
     if outside:
         lines.append(f"outside = [{', '.join(map(_text, outside))}]")
     return [*lines, ""]
+
+
+def _settings_file(path: str, sample: str) -> str:
+    shipped = f", shipped = {_text(sample)}" if sample else ""
+    return f"{{ file = {_text(path)}{shipped} }}"
 
 
 def _list(key: str, guesses: Sequence[Guess]) -> list[str]:

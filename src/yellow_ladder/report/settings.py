@@ -103,7 +103,7 @@ def conflict_page(one: Told, left: int, *, secret: bool) -> Page:
     absent = ("not set", "taken out", "taken out")
     return page.add(
         labelled([
-            (name, Text(shown(outcome.key, value, secret=secret) or gone))
+            (name, Text(one_line(shown(outcome.key, value, secret=secret)) or gone))
             for name, value, gone in zip(names, sides, absent, strict=True)
         ])
     )  # fmt: skip
