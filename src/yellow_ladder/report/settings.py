@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterable, Iterator
 
 from rich.text import Text
 
@@ -31,7 +32,9 @@ _ORDER = (
     Fate.CONFLICT, Fate.RETIRED, Fate.RENAMED, Fate.NEW, Fate.FOLLOWS, Fate.GONE, Fate.LEFT_OUT, Fate.KEPT,
 )  # fmt: skip
 _STYLES = {Fate.CONFLICT: BAD, Fate.RETIRED: CAREFUL, Fate.RENAMED: CAREFUL, Fate.KEPT: GOOD}
-_MOST_SHOWN = 30
+# What comes and goes with releases may be hundreds of keys; the site's own values are looked at one by one.
+_MOST_SHOWN = {Fate.NEW: 10, Fate.FOLLOWS: 10, Fate.GONE: 10}
+_MOST_OF_OTHERS = 60
 
 
 def settings_page(site: Site, route: Route, forecast: Forecast, secret: set[str], *, show_all: bool = False) -> Page:
@@ -45,7 +48,7 @@ def settings_page(site: Site, route: Route, forecast: Forecast, secret: set[str]
     for one in forecast.files:
         page.add(heading(one_line(f"{one.file} ({_read_as(one)})")), _compared(one))
         told = sorted(one.summary, key=lambda key: _ORDER.index(key.outcome.fate))
-        shown_keys = told if show_all else told[:_MOST_SHOWN]
+        shown_keys = told if show_all else list(_without_the_many(told))
         cut = cut or len(shown_keys) < len(told)
         if told:
             page.add(_keys_table(shown_keys, secret=one.file in secret, several=len(route.leg) > 1))
@@ -60,6 +63,15 @@ def settings_page(site: Site, route: Route, forecast: Forecast, secret: set[str]
         commands.insert(0, (f"yl settings --to {target} --into DIR", "look at the merged files"))
         commands.append((f"yl climb --to {target}", "see the plan and climb"))
     return page.add(next_command(*commands))
+
+
+def _without_the_many(told: Iterable[Told]) -> Iterator[Told]:
+    seen: Counter[Fate] = Counter()
+    for one in told:
+        fate = one.outcome.fate
+        seen[fate] += 1
+        if seen[fate] <= _MOST_SHOWN.get(fate, _MOST_OF_OTHERS):
+            yield one
 
 
 def _verdict(forecast: Forecast) -> Text:

@@ -6,6 +6,7 @@ from collections import Counter
 from dataclasses import dataclass
 from itertools import zip_longest
 
+from yellow_ladder.settings.formats.code import Code
 from yellow_ladder.settings.formats.kinds import FORMATS, format_of
 from yellow_ladder.settings.formats.lined import end_line
 from yellow_ladder.settings.merging.merge import Merge
@@ -170,6 +171,8 @@ def merge_documents(base: Document | None, mine: Document, new: Document, decide
         script = _script(base, mine, new)
         raw = script.written(root.text)
         _see(raw, root, mine.form, script)
+        if isinstance(mine.form, Code) and not mine.form.is_sound(root.text) and mine.form.is_sound(new.root.text):
+            raise Broken("the merged file would be no program any more")
     return Merged(raw, tuple(merge.outcomes))
 
 

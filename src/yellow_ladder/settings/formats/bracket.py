@@ -191,6 +191,9 @@ class Scanner:
             if char in self.grammar.quotes:
                 self._pass_string()
                 continue
+            if char == "\\":  # what follows is not what it looks like: a line that goes on, a name's separator
+                self.at += 2
+                continue
             if inner == 0 and (char in stops or (char == "\n" and "\n" in stops)):
                 return
             mark = self.at

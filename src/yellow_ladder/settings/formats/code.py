@@ -5,6 +5,7 @@ Whatever else the file holds is text, and is merged line by line.
 
 from __future__ import annotations
 
+import ast
 import json
 import re
 from dataclasses import dataclass
@@ -62,7 +63,7 @@ PYTHON = Language(
         line_comments=("#",), quotes="\"'", triple=True, arrows=(":",), trailing=True,
         brackets=(*_CURLY, ("(", ")")),
     ),
-    target=r"([A-Za-z_]\w*(?:\.\w+|\[[^\]\n]*\])*(?:\s*:\s*[\w.\[\], |]+?)?)(\s*=(?!=)\s*)",
+    target=r"([A-Za-z_]\w*(?:\.\w+|\[[^\]\n]*\])*(?:[ \t]*:[ \t]*[\w.\[\], |]+?)?)([ \t]*=(?!=)[ \t]*)",
     ends="\n;",
     indented=True,
     comment="#",
@@ -188,6 +189,16 @@ class Code:
             depth += (char in "([{") - (char in ")]}")
             scanner.at += 1
         return text[start : scanner.at]
+
+    def is_sound(self, text: str) -> bool:
+        """Whether a text is of the language, as far as that can be told without running it."""
+        if self.name != "python":
+            return True
+        try:
+            ast.parse(text)
+        except (SyntaxError, ValueError, RecursionError, MemoryError):
+            return False
+        return True
 
     def meaning(self, node: Node) -> str:
         """A literal without its quotation marks; anything else as it is written."""

@@ -100,7 +100,7 @@ class Merge:
         if node is None or node.off:
             return None
         if node.opaque:
-            return node.value
+            return (node.value or "").rstrip()
         if node.parts is None:
             return self.form.meaning(node)
         return tuple((path, self.form.meaning(leaf)) for path, leaf in leaves(node)) or ("",)
