@@ -111,6 +111,8 @@ INSERT INTO tides VALUES (0, 1.5), (6, 4.5), (12, 1.5);
 CREATE TABLE berths (dock TEXT, number INTEGER, power REAL, PRIMARY KEY (dock, number)) WITHOUT ROWID;
 INSERT INTO berths VALUES ('A', 1, 16.0), ('A', 2, NULL), ('B', 1, 32.0);
 CREATE VIEW long_boats AS SELECT name FROM boats WHERE length > 8;
+CREATE INDEX by_dock ON berths (dock);
+CREATE TRIGGER calm AFTER INSERT ON berths WHEN new.dock = 'Z' BEGIN DELETE FROM berths WHERE dock = 'Z'; END;
 """
 
 UP = """
@@ -174,7 +176,11 @@ HARMS = {
     "DROP VIEW long_boats": "view long_boats",
     "CREATE TABLE surprise (id INTEGER)": "surprise",
     "ALTER TABLE berths ADD COLUMN depth REAL": "berths",
-    "ALTER TABLE tides DROP COLUMN height": "tides",
+    "ALTER TABLE berths RENAME COLUMN power TO current": "berths",
+    "DROP INDEX by_dock; CREATE UNIQUE INDEX by_dock ON berths (dock, number)": "index by_dock",
+    "DROP TRIGGER calm; CREATE TRIGGER calm AFTER INSERT ON berths BEGIN DELETE FROM berths; END": "trigger calm",
+    "PRAGMA writable_schema = ON; UPDATE sqlite_master SET sql = replace(sql, 'height REAL', 'height REAL DEFAULT 7')"
+    " WHERE name = 'tides'": "table tides",
 }
 
 
@@ -182,6 +188,12 @@ HARMS = {
 def test_whatever_was_not_declared_is_a_difference(tmp_path: Path, harm: str, table: str) -> None:
     differing = [one.table for one in judged(tmp_path, harm) if one.verdict is Verdict.DIFFERS]
     assert differing == ([table] if table else [])
+
+
+def test_a_definition_that_is_declared_may_change(tmp_path: Path) -> None:
+    harm = "DROP INDEX by_dock; CREATE UNIQUE INDEX by_dock ON berths (dock, number)"
+    declared = {**CONTRACT, "definition_changed": ["index by_dock"]}
+    assert is_whole(judged(tmp_path, harm, declared))
 
 
 def test_volatile_tables_may_change(tmp_path: Path) -> None:

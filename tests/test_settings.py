@@ -149,6 +149,68 @@ def test_any_change_leaves_every_other_value_and_comment_alone(
     assert ini(again).values() == after
 
 
+def test_a_key_of_the_file_itself_is_added_above_the_first_section() -> None:
+    settings = ini("a = 1\n[s]\nb = 2\n")
+    settings.add("title", "Quaybook", "What it is called.")
+    assert settings.raw == b"a = 1\n# What it is called.\ntitle = Quaybook\n[s]\nb = 2\n"
+
+
+XML = """\
+<server port="8024">
+  <!-- the office's name -->
+  <title>Sandhavn</title>
+  <old>yes</old>
+</server>
+"""
+
+
+def test_what_sheets_say_is_done_to_elements_too() -> None:
+    settings = read_settings(XML.encode(), "", "a.xml")
+    wanted = changes(
+        renamed=[{"from": "server.title", "to": "server.name"}, {"from": "server.@port", "to": "server.@listen"}],
+        retired=[{"key": "server.old", "why": "gone"}],
+        added=[{"key": "server.mail", "value": "a & b", "comment": "Since 4.0."}],
+    )
+    say_before(settings, None, [wanted])
+    say_after(settings, [wanted])
+    assert (
+        settings.raw.decode()
+        == """\
+<server listen="8024">
+  <!-- the office's name -->
+  <name>Sandhavn</name>
+  <!-- <old>yes</old> (retired: gone) -->
+  <!-- Since 4.0. -->
+  <mail>a &amp; b</mail>
+</server>
+"""
+    )
+
+
+STRUCTURED = [
+    ("a.yaml", "server:\n  port: 80\n  old: 1\n", "server:\n  listen: 80\n  # old: 1 (retired)\n  mail: x\n"),
+    ("a.json", '{\n  "server": {\n    "port": 80,\n    "old": 1\n  }\n}\n',
+     '{\n  "server": {\n    "listen": 80,\n    "mail": "x"\n  }\n}\n'),
+    ("a.toml", "[server]\nport = 80\nold = 1\n", '[server]\nlisten = 80\n# old = 1 (retired)\nmail = "x"\n'),
+    ("a.properties", "server.port=80\nserver.old=1\n", "server.listen=80\n# server.old=1 (retired)\nserver.mail=x\n"),
+    ("a.php", "<?php\n$server['port'] = 80;\n$server['old'] = 1;\n",
+     "<?php\n$server['listen'] = 80;\n// $server['old'] = 1; (retired)\n"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("file", "text", "after"), STRUCTURED, ids=[one[0] for one in STRUCTURED])
+def test_what_sheets_say_is_done_in_every_kind_of_format(file: str, text: str, after: str) -> None:
+    settings = read_settings(text.encode(), "", file)
+    added = [] if file == "a.php" else [{"key": "server.mail", "value": "x"}]
+    wanted = changes(
+        renamed=[{"from": "server.port", "to": "server.listen"}], retired=[{"key": "server.old"}], added=added
+    )
+    say_before(settings, None, [wanted])
+    say_after(settings, [wanted])
+    assert settings.raw.decode() == after
+    assert read_settings(after.encode(), "", file).raw.decode() == after
+
+
 def release(**given: object) -> ReleaseSheet:
     about = {"product": "quaybook", "version": "9.0"}
     return ReleaseSheet.model_validate({"format": 1, "release": about, **given})

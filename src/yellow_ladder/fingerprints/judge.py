@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Sequence
 from dataclasses import asdict, dataclass
 from enum import StrEnum
@@ -65,7 +66,11 @@ def judge(
         elif name in before.tables:
             rows = before.tables[name].rows
             verdicts.append(TableVerdict(name, Verdict.AS_DECLARED, rows, None, 0, ("dropped",)))
-    return sorted(verdicts, key=lambda one: one.table) + _judge_objects(before, after, lineage)
+    differing = {one.table for one in verdicts if one.verdict is Verdict.DIFFERS}
+    objects = [
+        one for one in _judge_objects(before, after, lineage) if one.table.removeprefix("table ") not in differing
+    ]
+    return sorted(verdicts, key=lambda one: one.table) + objects
 
 
 def _judge_objects(before: DatabasePrint, after: DatabasePrint, lineage: Lineage) -> list[TableVerdict]:
@@ -74,7 +79,30 @@ def _judge_objects(before: DatabasePrint, after: DatabasePrint, lineage: Lineage
     lost = {name for name in lost if not name.startswith(("table ", "sequence ", "default rights "))}
     remark = "is gone, and no release declares it"
     found = [TableVerdict(name, Verdict.DIFFERS, None, None, 0, (remark,)) for name in sorted(lost)]
-    return found + _judge_positions(before, after)
+    return found + _judge_definitions(before, after, lineage) + _judge_positions(before, after)
+
+
+def _judge_definitions(before: DatabasePrint, after: DatabasePrint, lineage: Lineage) -> list[TableVerdict]:
+    """What is defined is data too: an index that is no longer unique, a default that is gone. Only what is defined on
+    tables that a release declares to change may be written otherwise without being declared itself.
+    """
+    found = []
+    for name in sorted(before.objects.keys() & after.objects.keys()):
+        old, new = before.objects[name], after.objects[name]
+        if old == new or name in lineage.changed_definitions or name.startswith(("sequence ", "default rights ")):
+            continue
+        if lineage.touched_tables.isdisjoint(re.findall(r"\w+", f"{name} {old}")):
+            remark = f"is defined otherwise, and no release declares it: {_first_change(old, new)}"
+            found.append(TableVerdict(name, Verdict.DIFFERS, None, None, 0, (remark,)))
+    return found
+
+
+def _first_change(old: str, new: str) -> str:
+    """The first piece that is not the same, as it was and as it is."""
+    was, now = (re.findall(r"\S+", text) for text in (old, new))
+    start = next((place for place, (a, b) in enumerate(zip(was, now, strict=False)) if a != b), min(len(was), len(now)))
+    shown = [" ".join(words[max(0, start - 2) : start + 4]) or "nothing" for words in (was, now)]
+    return f"{shown[0]} → {shown[1]}"
 
 
 def _judge_positions(before: DatabasePrint, after: DatabasePrint) -> list[TableVerdict]:

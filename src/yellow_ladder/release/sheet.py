@@ -265,6 +265,7 @@ class Contract(Record):
     tables_added: Names = []
     tables_dropped: Names = []
     objects_dropped: Names = []
+    definition_changed: Names = []
     tables: list[TableChange] = []
     moved: list[ColumnMove] = []
 

@@ -14,7 +14,7 @@ from yellow_ladder.settings.merging.outcomes import Decider, Fate, Outcome, Side
 from yellow_ladder.settings.port import Format
 from yellow_ladder.settings.rewriting import rewritten
 from yellow_ladder.settings.script import Script, read_script
-from yellow_ladder.settings.tree import Broken, Node, bare_leaves, dotted, find, leaves, trail
+from yellow_ladder.settings.tree import TEXT, Broken, Node, bare_leaves, dotted, find, leaves, trail
 
 
 class Document:
@@ -53,12 +53,14 @@ class Document:
 
     def rekey(self, old: str, new: str) -> None:
         """Give a key or block its new name; below the same block it stays in its place, comments above it too."""
-        way = trail(self.root, old)
-        parent_old, parent_new = old.rpartition(".")[0], new.rpartition(".")[0]
-        if parent_old == parent_new or len(way) == 1 == len(self._block_names(new)):
-            self.form.renamed(way[-1], new[len(parent_new) + 1 :] if parent_old == parent_new and parent_new else new)
-            return
+        way = self._way(old)
         node = way[-1]
+        # A name may have dots of its own: what stands before it is where it lies.
+        above = old[: -len(node.name)] if old.endswith(node.name) else old.rpartition(".")[0] + "."
+        rest = new.removeprefix(above)
+        if new.startswith(above) and ("." not in rest or "." in node.name):
+            self.form.renamed(node, rest)
+            return
         block, name = self._block_for(new)
         self._above(way).children.remove(node)
         self.form.renamed(node, name)
@@ -69,21 +71,40 @@ class Document:
             node.lead = "".join(indent + line.lstrip() for line in own.splitlines(keepends=True)) + indent
         self._append(block, node)
 
-    def _block_names(self, key: str) -> list[str]:
-        return [key] if find(self.root, key.rpartition(".")[0]) is None else key.split(".")
-
     def add(self, key: str, value: str, comment: str) -> None:
         """Add a key under its comment, at the end of its block."""
         block, name = self._block_for(key)
         self._append(block, self.form.new_key(block, name, value, comment))
 
     def _append(self, block: Node, node: Node) -> None:
-        if block.children:
-            end_line(block.children[-1]) if not self._has_commas(block) else None
-        elif not block.foot and block.head and not block.head.endswith("\n") and not self._has_commas(block):
-            block.head += "\n"
-        block.children.append(node)
+        """Put a node at the end of a block; a key of the file itself goes above the first section."""
+        sections = [one for one in block.children if one.parts is not None and one.head.lstrip().startswith("[")]
+        place = len(block.children)
+        if block is self.root and node.parts is None and sections:
+            place = block.children.index(sections[0])
+        if place == len(block.children):
+            self._put_below_retired(block, node)
+        if not self._has_commas(block):
+            if place:
+                end_line(block.children[place - 1])
+            elif not block.foot and block.head and not block.head.endswith("\n"):
+                block.head += "\n"
+        block.children.insert(place, node)
         self.form.settle(block)
+
+    def _put_below_retired(self, block: Node, node: Node) -> None:
+        """What was retired at the end of a block stays above what comes after it."""
+        lines = block.foot.splitlines(keepends=True)
+        count = 0
+        if lines and "(retired" in lines[0]:
+            while count < len(lines) and lines[count].lstrip().startswith(self.form.comment):
+                count += 1
+        node.lead, block.foot = "".join(lines[:count]) + node.lead, "".join(lines[count:])
+
+    def _way(self, key: str) -> list[Node]:
+        """The nodes down to a key; of an element that has a text, the element."""
+        way = trail(self.root, key)
+        return way[:-1] if len(way) > 1 and way[-1].name == TEXT else way
 
     def _has_commas(self, block: Node) -> bool:
         return block.foot.strip()[:1] in ("]", "}", ")", "<")
@@ -113,14 +134,14 @@ class Document:
 
     def remove(self, key: str) -> None:
         """Take a key out, and what stands above it with it."""
-        way = trail(self.root, key)
+        way = self._way(key)
         block = self._above(way)
         block.children.remove(way[-1])
         self.form.settle(block)
 
     def retire(self, key: str, why: str) -> bool:
         """Turn a key into a comment in its place; False where the format has none, and it is gone."""
-        way = trail(self.root, key)
+        way = self._way(key)
         node, block = way[-1], self._above(way)
         lines = self.form.as_comment(node, f" (retired: {why})" if why else " (retired)")
         place = block.children.index(node)

@@ -59,6 +59,7 @@ def _add(
         ("tables_added", [one for one in after.tables if one in seen and one not in before.tables]),
         ("tables_dropped", [one for one in before.tables if one in seen and one not in after.tables]),
         ("objects_dropped", [one for one in before.objects if one in seen and one not in after.objects]),
+        ("definition_changed", [one for one in before.objects if one in seen and one in after.objects]),
     ):
         if names:
             contract.add(key, sorted(names))

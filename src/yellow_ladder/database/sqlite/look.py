@@ -85,8 +85,8 @@ def _has_row_numbers(connection: sqlite3.Connection, table: str, columns: list[s
 
 
 def object_counts(connection: sqlite3.Connection) -> dict[str, int]:
-    """How many objects there are of each kind."""
-    return Counter(name.split(" ", 1)[0] for name in objects(connection))
+    """How many objects there are of each kind, tables aside."""
+    return Counter(name.split(" ", 1)[0] for name in objects(connection) if not name.startswith("table "))
 
 
 def traits(connection: sqlite3.Connection) -> Traits:
@@ -111,10 +111,10 @@ def positions(connection: sqlite3.Connection) -> dict[str, str]:
 
 
 def objects(connection: sqlite3.Connection) -> dict[str, str]:
-    """Views, triggers and indexes by `kind name`; the data of a virtual table lies in tables of its own."""
+    """Tables, views, triggers and indexes by `kind name`, as they are defined."""
     query = (
         "SELECT type || ' ' || name, sql FROM sqlite_master"
-        " WHERE (type <> 'table' OR sql LIKE 'CREATE VIRTUAL TABLE%') AND sql IS NOT NULL ORDER BY 1"
+        " WHERE sql IS NOT NULL AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' ORDER BY 1"
     )
     return dict(connection.execute(query).fetchall())
 

@@ -32,7 +32,6 @@ class Manner:
     lax: bool = False  # whether other lines are text of their own, or a fault
     commented: str = ""
     spaced: str = " = "
-    escapes: bool = False  # whether a backslash in a value stands for something
 
 
 class Lined:

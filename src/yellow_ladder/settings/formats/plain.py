@@ -47,7 +47,6 @@ PROPERTIES = Manner(
     values=("backslash",),
     commented=rf"^([ \t]*)([#!][ \t]?)({WORD})([ \t]*=[ \t]*)",
     spaced="=",
-    escapes=True,
 )
 ENVIRONMENT = Manner(
     name="env",
