@@ -8,7 +8,7 @@ from itertools import zip_longest
 
 from yellow_ladder.settings.formats.code import Code
 from yellow_ladder.settings.formats.kinds import FORMATS, format_of
-from yellow_ladder.settings.formats.lined import end_line
+from yellow_ladder.settings.formats.pieces import end_line
 from yellow_ladder.settings.merging.merge import Merge
 from yellow_ladder.settings.merging.outcomes import Decider, Fate, Outcome, Sides, undecided
 from yellow_ladder.settings.port import Format

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 from yellow_ladder.settings.formats.lined import ARGUMENT
+from yellow_ladder.settings.formats.pieces import as_lines_of_comment, pad_of
 from yellow_ladder.settings.tree import Broken, Node
 
 _NAME = re.compile(r"[^\s;{}\"'#]+")
@@ -64,12 +65,7 @@ class Braces:
 
     def as_comment(self, node: Node, reason: str) -> str:
         """A directive or block as lines of comment."""
-        pad = _pad(node)
-        above = node.lead[: len(node.lead) - len(pad)]
-        own = Node("", head=node.head, value=node.value, parts=node.parts, foot=node.foot, sep=node.sep, tail=node.tail)
-        lines = own.text.rstrip("\n").split("\n")
-        made = [f"{pad}# {line.removeprefix(pad)}{reason if n == 0 else ''}\n" for n, line in enumerate(lines)]
-        return above + "".join(made)
+        return as_lines_of_comment(node, self.comment, reason)
 
 
 class _Reading:
@@ -207,12 +203,8 @@ def _labels(value: str) -> tuple[str, ...]:
     return (whole.partition(" ")[0], whole)
 
 
-def _pad(node: Node) -> str:
-    return re.match(r"[ \t]*", node.lead.rpartition("\n")[2])[0]  # type: ignore[index]
-
-
 def _inner_pad(block: Node) -> str:
     for part in reversed(block.children):
         if part.name != ARGUMENT:
-            return _pad(part)
-    return _pad(block) + "    " if block.head else ""
+            return pad_of(part)
+    return pad_of(block) + "    " if block.head else ""

@@ -11,7 +11,7 @@ import re
 from dataclasses import dataclass
 
 from yellow_ladder.settings.formats.bracket import Grammar, Scanner, plain, settle_commas
-from yellow_ladder.settings.formats.lined import end_line
+from yellow_ladder.settings.formats.pieces import as_lines_of_comment, end_line, pad_of
 from yellow_ladder.settings.tree import Broken, Node
 
 
@@ -216,7 +216,7 @@ class Code:
         """A statement like the last one of the file, or a member of an array."""
         lead = "".join(f"{self.comment} {line}".rstrip() + "\n" for line in comment.splitlines())
         if block.name or block.foot.strip():
-            pad = next((re.match(r"[ \t]*", one.lead.rpartition("\n")[2])[0] for one in block.children), "    ")  # type: ignore[index]
+            pad = next(map(pad_of, block.children), "    ")
             arrow = self.language.grammar.arrows[0]
             blank = " " if arrow == "=>" else ""
             return Node(name, lead + pad, f"'{name}'{blank}{arrow} ", self.written(value))
@@ -251,14 +251,7 @@ class Code:
 
     def as_comment(self, node: Node, reason: str) -> str:
         """A statement as lines of comment."""
-        end_line(node)
-        own = Node("", head=node.head, value=node.value, parts=node.parts, foot=node.foot, sep=node.sep, tail=node.tail)
-        lines = own.text.rstrip("\n").split("\n")
-        pad = re.match(r"[ \t]*", node.lead.rpartition("\n")[2])[0]  # type: ignore[index]
-        above = node.lead[: len(node.lead) - len(pad)]
-        return above + "".join(
-            f"{pad}{self.comment} {line}{reason if n == 0 else ''}\n" for n, line in enumerate(lines)
-        )
+        return as_lines_of_comment(node, self.comment, reason)
 
 
 def _name(target: str) -> str:

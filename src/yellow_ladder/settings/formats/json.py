@@ -6,6 +6,7 @@ import json
 import re
 
 from yellow_ladder.settings.formats.bracket import Grammar, Scanner, settle_commas
+from yellow_ladder.settings.formats.pieces import as_lines_of_comment, pad_of
 from yellow_ladder.settings.tree import Broken, Node
 
 _PLAIN = Grammar()
@@ -107,20 +108,13 @@ class Json:
         """The member as lines of comment, where the file may have them."""
         if not self.comment:
             return ""
-        pad = re.match(r"[ \t]*", node.lead.rpartition("\n")[2])[0]  # type: ignore[index]
-        above = node.lead[: len(node.lead) - len(pad)]
-        own = Node("", head=node.head, value=node.value, parts=node.parts, foot=node.foot, sep=node.sep)
-        lines = own.text.rstrip("\n").split("\n")
-        made = [f"{pad}// {line}{reason if place == 0 else ''}\n" for place, line in enumerate(lines)]
-        return above + "".join(made)
+        bare = Node("", node.lead, node.head, node.value, node.parts, node.foot, node.sep)
+        return as_lines_of_comment(bare, self.comment, reason)
 
 
 def _pad(block: Node) -> str:
     """The indentation of a block's members."""
-    for part in reversed(block.children):
-        return re.match(r"[ \t]*", part.lead.rpartition("\n")[2])[0]  # type: ignore[index]
-    own = re.match(r"[ \t]*", block.lead.rpartition("\n")[2])[0]  # type: ignore[index]
-    return own + "  "
+    return pad_of(block.children[-1]) if block.children else pad_of(block) + "  "
 
 
 def _placed(text: str, piece: str, why: str, *, last: bool = False) -> Broken:

@@ -6,6 +6,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from yellow_ladder.settings.formats.pieces import as_lines_of_comment, end_line, pad_of
 from yellow_ladder.settings.tree import Broken, Node
 
 WORD = r"[A-Za-z_][\w.-]*"
@@ -135,7 +136,7 @@ class Lined:
         pad, sign = "", self.manner.spaced
         for sibling in reversed(block.children):
             if sibling.value is not None and not sibling.opaque:
-                pad = re.match(r"[ \t]*", sibling.lead.rpartition("\n")[2])[0]  # type: ignore[index]
+                pad = pad_of(sibling)
                 if not sibling.off and sibling.head.startswith(sibling.name):
                     sign = sibling.head[len(sibling.name) :]
                 break
@@ -169,28 +170,7 @@ class Lined:
 
     def as_comment(self, node: Node, reason: str) -> str:
         """The lines of a key, each made a comment."""
-        node.tail = node.tail or "\n"
-        pad = re.match(r"[ \t]*", node.lead.rpartition("\n")[2])[0]  # type: ignore[index]
-        above = node.lead[: len(node.lead) - len(pad)]
-        own = Node("", head=node.head, value=node.value, parts=node.parts, foot=node.foot, tail=node.tail)
-        lines = own.text.rstrip("\n").split("\n")
-        made = [f"{pad}{self.comment} {line}{reason if place == 0 else ''}\n" for place, line in enumerate(lines)]
-        return above + "".join(made)
-
-
-def end_line(node: Node) -> None:
-    """Give the last piece of a node a line's end where it has none."""
-    last = node
-    while not (last.tail or last.sep or last.foot) and last.parts:
-        last = last.parts[-1]
-    if last.tail or last.sep:
-        last.tail += "" if last.tail.endswith("\n") else "\n"
-    elif last.foot:
-        last.foot += "" if last.foot.endswith("\n") else "\n"
-    elif last.parts is not None:
-        last.head += "" if last.head.endswith("\n") else "\n"
-    elif not (last.value or "").endswith("\n") or not last.opaque:
-        last.tail = "\n"
+        return as_lines_of_comment(node, self.comment, reason)
 
 
 class _Reading:

@@ -7,6 +7,7 @@ from xml.parsers import expat  # entities are refused before they could grow
 from xml.sax.saxutils import escape, quoteattr, unescape
 
 from yellow_ladder.settings.formats.bracket import IDENTITIES
+from yellow_ladder.settings.formats.pieces import pad_of
 from yellow_ladder.settings.tree import TAG, TEXT, Broken, Node
 
 _ATTRIBUTE = re.compile(rb"(\s+)([^\s=/>]+)(\s*=\s*)(\"[^\"]*\"|'[^']*')")
@@ -41,14 +42,14 @@ class Xml:
             if len(block.parts) > 1 and tag.foot.rstrip().endswith("/>"):
                 tag.foot = tag.foot.rstrip()[:-2].rstrip() + ">"
                 tag.tail = tag.tail or "\n"
-                block.foot = block.foot or f"{_pad(block)}</{block.name}>"
+                block.foot = block.foot or f"{pad_of(block)}</{block.name}>"
                 block.tail = block.tail or "\n"
 
     def new_key(self, block: Node, name: str, value: str, comment: str) -> Node:
         """An attribute where the name begins with @, else an element with a text."""
         if name.startswith("@"):
             return Node(name, " ", f"{name[1:]}=", quoteattr(value))
-        pad = _pad(block.children[-1]) if len(block.children) > 1 else _pad(block) + "  "
+        pad = pad_of(block.children[-1]) if len(block.children) > 1 else pad_of(block) + "  "
         lead = "".join(f"{pad}<!-- {line.replace('--', '- -')} -->\n" for line in comment.splitlines()) + pad
         parts = [Node(TAG, parts=[], foot=">"), Node(TEXT, value=escape(value))]
         return Node(name, lead, f"<{name}", parts=parts, foot=f"</{name}>", tail="\n")
@@ -61,7 +62,7 @@ class Xml:
         """An element at the end of another."""
         if name.startswith("@"):
             raise Broken(f"there is no attribute {name}")
-        pad = _pad(above.children[-1]) if len(above.children) > 1 else _pad(above) + "  "
+        pad = pad_of(above.children[-1]) if len(above.children) > 1 else pad_of(above) + "  "
         return Node(
             name, pad, f"<{name}", parts=[Node(TAG, parts=[], foot=">", tail="\n")], foot=f"{pad}</{name}>", tail="\n"
         )
@@ -169,7 +170,3 @@ def _labels(element: Node) -> tuple[str, ...]:
     inside = [one for one in element.children[1:] if one.name in _WANTED and len(one.children) == 2]
     found += [one.children[1].value or "" for one in inside if one.children[1].name == TEXT]
     return (*found, " ".join(element.text.split()))
-
-
-def _pad(node: Node) -> str:
-    return re.match(r"[ \t]*", node.lead.rpartition("\n")[2])[0]  # type: ignore[index]

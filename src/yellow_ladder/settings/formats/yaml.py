@@ -11,7 +11,7 @@ from typing import Any
 import yaml
 
 from yellow_ladder.settings.formats.bracket import labels_of, plain, settle_commas
-from yellow_ladder.settings.formats.lined import end_line
+from yellow_ladder.settings.formats.pieces import as_lines_of_comment, end_line, pad_of
 from yellow_ladder.settings.tree import Broken, Node
 
 _Loader = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
@@ -70,19 +70,19 @@ class Yaml:
         if not parts or not (block.head or block.lead or parts[0].lead or len(parts) > 1):
             return
         on_dash = bool(block.head) and not block.head.endswith("\n")
-        pads = [_pad(part) for place, part in enumerate(parts) if place or not on_dash]
+        pads = [pad_of(part) for place, part in enumerate(parts) if place or not on_dash]
         if not pads:
             return
         wanted = Counter(pads).most_common(1)[0][0]
         if on_dash and parts[0].lead.strip() == "":
             parts[0].lead = ""
         for place, part in enumerate(parts):
-            if (place or not on_dash) and _pad(part) != wanted:
+            if (place or not on_dash) and pad_of(part) != wanted:
                 _shift(part, wanted)
 
     def new_key(self, block: Node, name: str, value: str, comment: str) -> Node:
         """A key at the end of a block, indented as the others are."""
-        pad = _pad(block.children[-1]) if block.children else _pad(block) + "  "
+        pad = pad_of(block.children[-1]) if block.children else pad_of(block) + "  "
         lead = "".join(f"{pad}# {line}".rstrip() + "\n" for line in comment.splitlines()) + pad
         return Node(name, lead, f"{_key(name)}: ", self.written(value), tail="\n")
 
@@ -101,7 +101,7 @@ class Yaml:
         """A mapping at the end of another."""
         if above.foot.lstrip()[:1] in ("]", "}"):
             raise Broken("a mapping between braces takes no block")
-        pad = _pad(above.children[-1]) if above.children else ""
+        pad = pad_of(above.children[-1]) if above.children else ""
         return Node(name, pad, f"{_key(name)}:\n", parts=[])
 
     def renamed(self, node: Node, name: str) -> None:
@@ -112,12 +112,7 @@ class Yaml:
     def as_comment(self, node: Node, reason: str) -> str:
         """A key as lines of comment."""
         end_line(node)
-        pad = _pad(node)
-        above = node.lead[: len(node.lead) - len(pad)]
-        own = Node("", head=node.head, value=node.value, parts=node.parts, foot=node.foot, tail=node.tail)
-        lines = own.text.rstrip("\n").split("\n")
-        made = [f"{pad}# {line.removeprefix(pad)}{reason if n == 0 else ''}\n" for n, line in enumerate(lines)]
-        return above + "".join(made)
+        return as_lines_of_comment(node, self.comment, reason)
 
 
 class _Reading:
@@ -331,13 +326,9 @@ def _ends_line(node: Node) -> bool:
     return node.parts is not None and node.text.endswith("\n")
 
 
-def _pad(node: Node) -> str:
-    return re.match(r"[ \t]*", node.lead.rpartition("\n")[2])[0]  # type: ignore[index]
-
-
 def _shift(node: Node, wanted: str) -> None:
     """Indent all lines of a node as its siblings are."""
-    own = _pad(node)
+    own = pad_of(node)
     starting = True
 
     def moved(text: str) -> str:

@@ -263,7 +263,7 @@ class Merge:
         if answer is not None and answer.take == "value":
             answer = None  # several parts are no single value: one side's or the other's
         stays = (new is not None) == (answer is not None and answer.take == "new")
-        what = Fate.CONFLICT if answer is None else Fate.KEPT
+        what = Fate.CONFLICT if answer is None else {"new": Fate.FOLLOWS}.get(answer.take, Fate.KEPT)
         if not any(one.key == key and one.sides == fought[1] for one in self.outcomes):
             self.outcomes.append(Outcome(key, what, fought[1], fought[1].mine, _took(answer)))
         kept = new or mine
