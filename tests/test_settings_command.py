@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
+import tempfile
 import tomllib
+from pathlib import Path
 
 import pytest
 
@@ -206,3 +209,15 @@ def test_settings_that_the_application_refuses_never_reach_the_window(demo: Demo
         json.loads(line) for line in next(demo.folder.glob(".ladder/climbs/*/journal.jsonl")).read_text().splitlines()
     ]
     assert not [one for one in steps if one.get("step", "").startswith(("close", "stop"))]
+
+
+def test_what_a_kill_leaves_of_lent_settings_is_removed_by_what_comes_next(demo: Demo) -> None:
+    with_settings_check(demo, "kill -9 $PPID")
+    assert demo.yl("climb", "--to", "2.6", "--yes").code != 0
+    climb = next((demo.folder / ".ladder" / "climbs").iterdir())
+    mark = hashlib.sha256(str(climb).encode()).hexdigest()[:12]
+    left = list(Path(tempfile.gettempdir()).glob(f"yl-settings-{mark}-*"))
+    assert len(left) == 1
+    assert left[0].stat().st_mode & 0o777 == 0o700
+    assert demo.yl("descend", "--yes").code == 0
+    assert not left[0].exists()

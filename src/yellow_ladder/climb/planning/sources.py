@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import os
 import shutil
 import tempfile
@@ -38,7 +39,7 @@ def lent_sources(folder: Path, number: int) -> Iterator[str]:
     cannot look into the climb's.
     """
     kept = sources_folder(folder, number)
-    place = Path(tempfile.mkdtemp(prefix="yl-build-"))
+    place = _lent_place("build", folder)
     try:
         if kept.is_dir():
             shutil.copytree(kept, place, dirs_exist_ok=True)
@@ -52,7 +53,7 @@ def lent_sources(folder: Path, number: int) -> Iterator[str]:
 @contextlib.contextmanager
 def lent_settings(plan: Plan, rung: RungPlan) -> Iterator[Path]:
     """A folder with a rung's settings as they will be, each at its path in the tree, for as long as the block lasts."""
-    place = Path(tempfile.mkdtemp(prefix="yl-settings-"))
+    place = _lent_place("settings", plan.folder)
     try:
         for spec in plan.site.record.keep.merged:
             target = place / rung.renamed.get(spec.file, spec.file)
@@ -64,11 +65,29 @@ def lent_settings(plan: Plan, rung: RungPlan) -> Iterator[Path]:
 
 
 def hand_over(place: Path, account: Account | None) -> None:
-    """Let an account alone read a folder: settings hold secrets."""
-    for one in (place, *place.rglob("*")):
+    """Let an account alone read a folder: settings hold secrets. The folder itself comes last: until then the account
+    cannot reach what lies in it, and put a link in its place.
+    """
+    for one in (*place.rglob("*"), place):
         one.chmod(0o700 if one.is_dir() else 0o600)
         if account is not None:
-            os.chown(one, account.uid, account.gid)
+            os.chown(one, account.uid, account.gid, follow_symlinks=False)
+
+
+def _lent_place(kind: str, folder: Path) -> Path:
+    """A new folder that tells whose it is, so that what a kill leaves of one is found."""
+    drop_lent(folder)
+    return Path(tempfile.mkdtemp(prefix=f"yl-{kind}-{_mark(folder)}-"))
+
+
+def _mark(folder: Path) -> str:
+    return hashlib.sha256(str(folder).encode()).hexdigest()[:12]
+
+
+def drop_lent(folder: Path) -> None:
+    """Remove copies that a killed climb had lent out; `folder` is the climb's."""
+    for one in Path(tempfile.gettempdir()).glob(f"yl-*-{_mark(folder)}-*"):
+        shutil.rmtree(one, ignore_errors=True)
 
 
 def keep_migrations(folder: Path, number: int, tree: Path, release: Release) -> None:
