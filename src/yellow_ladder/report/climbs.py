@@ -194,7 +194,11 @@ def proof_page(proof: Proof, beyond: Beyond | None = None, *, ended: bool = True
     kept = "as they should be" if proof.is_whole else "compared"
     rest = [
         ("files", f"{files} {kept}, {proof.data_files:,} of them in data folders"),
-        ("settings", f"{count_of(proof.settings_kept, 'value')} of the site's own kept"),
+        (
+            "settings",
+            f"{count_of(proof.settings_kept, 'value')} of the site's own kept; settings.patch in the climb's folder"
+            " has what changed",
+        ),
         ("versions", f"{proof.from_version} before, {proof.to_version} now"),
     ]
     page.add(labelled(rest))

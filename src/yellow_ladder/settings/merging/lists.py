@@ -6,21 +6,30 @@ import re
 from collections.abc import Sequence
 from itertools import pairwise
 
+_BLANKS = re.compile(r"[ \t]+")
+_COLONS = re.compile(r"[ \t]*:[ \t]*")
 _SEPARATORS = (
     re.compile(r"[ \t]*,[ \t]*"),
-    re.compile(r"[ \t]+"),
-    re.compile(r"[ \t]*:[ \t]*"),
+    _BLANKS,
+    _COLONS,
     re.compile(r"[ \t]*;[ \t]*"),
 )
 _NUMBER = re.compile(r"^-?[\d.]+\w{0,2}$")
 _WORD = re.compile(r"^[\w./:@+*?~!=%$&|^()\[\]<>{}-]+$")
 
 
-def merged_list(base: str, mine: str, new: str) -> str | None:
+def merged_list(base: str, mine: str, new: str, *, of_words: bool = False) -> str | None:
     """The list with both sides' additions and removals; None where the values are no such lists, or where both sides
     put different things in the place of the same item.
+
+    Plain words with blanks between them may be a sentence: they are a list only `of_words`, where a format's values are
+    arguments.
     """
     for pattern in _SEPARATORS:
+        if pattern is _BLANKS and not _is_told_apart(base, mine, new, of_words=of_words):
+            continue
+        if pattern is _COLONS and not _are_paths(base, mine, new):
+            continue  # an address has colons too
         versions = [_items(text, pattern) for text in (base, mine, new)]
         if any(one is None for one in versions) or all(len(one or ()) == 1 for one in versions):
             continue
@@ -29,6 +38,17 @@ def merged_list(base: str, mine: str, new: str) -> str | None:
             return None
         return _joined(found, (mine, new, base), pattern)
     return None
+
+
+def _is_told_apart(*texts: str, of_words: bool) -> bool:
+    """Whether what stands between blanks is no sentence."""
+    if of_words and not any(text[:1] in "\"'" and text[:1] for text in texts):
+        return True
+    return all(re.search(r"[^A-Za-z.,!?'\"]", word) for text in texts for word in text.strip("\"'").split())
+
+
+def _are_paths(*texts: str) -> bool:
+    return all(item[:1] in ("/", ".", "~", "$", "%") for text in texts for item in _COLONS.split(text.strip("\"'")))
 
 
 def _items(text: str, pattern: re.Pattern[str]) -> list[str] | None:

@@ -13,6 +13,8 @@ from yellow_ladder.settings.port import Format
 from yellow_ladder.settings.rewriting import rewritten
 from yellow_ladder.settings.tree import TAG, TEXT, Node, Path, dotted, leaves, named
 
+_OF_ARGUMENTS = ("conf", "angles", "braces", "unit")
+
 
 @dataclass(slots=True)
 class Merge:
@@ -179,7 +181,8 @@ class Merge:
         sides = Sides(*(self._shown(one) for one in (base, mine, new)))
         plain = all(one is not None and one.value is not None and not one.off for one in (base, mine, new))
         if plain and base is not None and mine is not None and new is not None:
-            both = merged_list(base.value or "", mine.value or "", new.value or "")
+            values = (base.value or "", mine.value or "", new.value or "")
+            both = merged_list(*values, of_words=self.form.name in _OF_ARGUMENTS)
             if both is not None:
                 frame = self._frame(base, mine, new)
                 frame.value = both
