@@ -171,8 +171,8 @@ def test_a_first_site_file_takes_no_sample_for_settings_and_shows_how_services_a
         (root / name).write_text("[database]\nhost = 127.0.0.1\n")
     assert run_program("init", root, folder=tmp_path).code == 0
     text = (tmp_path / "ladder.toml").read_text()
-    assert "config.ini" in text
-    assert [name for name in ("sample", ".dist", "default.ini") if name in text] == []
+    assert tomllib.loads(text)["keep"]["settings"] == [{"file": "config.ini", "shipped": "config.ini.dist"}]
+    assert "default.ini" not in text
     assert "# [[services]]" in text
 
 
