@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sqlite3
+import tomllib
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
