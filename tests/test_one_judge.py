@@ -171,5 +171,5 @@ def test_a_settings_file_that_a_release_moved_is_held_against_itself(idle: Demo,
     changes = idle.json("survey", "--against", name)["changes"]["settings"]
     assert {(file, key) for file, key, _, _ in changes} == {
         ("config/quaybook.ini", key)
-        for key in ("booking.hold_hours", "harbour.name", "harbour.title", "ui.legacy_theme")
+        for key in ("booking.hold_hours", "harbour.language", "harbour.name", "harbour.title", "ui.legacy_theme")
     }
