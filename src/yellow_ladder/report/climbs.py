@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 
 from rich.text import Text
@@ -73,7 +74,7 @@ def plan_page(prospect: Prospect, plan: Plan) -> Page:
     if warnings:
         page.add(heading("Worth knowing"), findings_table(warnings))
     if plan.settings:
-        page.add(heading("Settings"), _settings_table(plan))
+        page.add(heading("Settings"), *_settings_table(plan))
     commands = announced(plan)
     if commands:
         page.add(heading("Commands that will be run"), _commands_table(commands))
@@ -164,12 +165,24 @@ def _way_in_words(way: WayBack) -> str:
     return f"database {way.database}: from a quick clone in about {time_in_words(way.clone_s)}, or {load}"
 
 
+# What comes and goes with the releases may be hundreds of keys, and `yl settings` shows them all.
+_MOST_KEYS = {Fate.NEW: 12, Fate.FOLLOWS: 12, Fate.GONE: 12}
+
+
 def _settings_table(plan: Plan):  # type: ignore[no-untyped-def]
     ruled = table(["file", "key", "change", "detail"], fold=[3])
+    seen: Counter[Fate] = Counter()
+    left = 0
     for change in plan.settings:
-        if change.fate is not Fate.KEPT or change.took:
-            ruled.add_row(change.file, change.key, str(change.fate), change.detail)
-    return ruled
+        if change.fate is Fate.KEPT and not change.took:
+            continue
+        seen[change.fate] += 1
+        if seen[change.fate] > _MOST_KEYS.get(change.fate, len(plan.settings)):
+            left += 1
+            continue
+        ruled.add_row(*map(one_line, (change.file, change.key, str(change.fate), change.detail)))
+    more = [Text(f"and {left:,} more that come and go with the releases; `yl settings` shows them", FAINT)]
+    return [ruled, *(more if left else [])]
 
 
 def proof_page(proof: Proof, beyond: Beyond | None = None, *, ended: bool = True) -> Page:
