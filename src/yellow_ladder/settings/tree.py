@@ -54,6 +54,16 @@ class Node:
         self.write(pieces)
         return "".join(pieces)
 
+    def is_same(self, other: Node) -> bool:
+        """Whether it is written just as another one is."""
+        mine, theirs = self.children, other.children
+        return (
+            (self.lead, self.head, self.value, self.foot, self.sep, self.tail)
+            == (other.lead, other.head, other.value, other.foot, other.sep, other.tail)
+            and len(mine) == len(theirs)
+            and all(one.is_same(two) for one, two in zip(mine, theirs, strict=True))
+        )
+
     def copied(self) -> Node:
         """A copy, all parts included."""
         parts = None if self.parts is None else [part.copied() for part in self.parts]
@@ -98,6 +108,9 @@ def bare_leaves(block: Node, above: Path = ()) -> Iterator[tuple[Path, Node]]:
 
 def named(nodes: list[Node]) -> Iterator[tuple[Node, str]]:
     """Siblings with names that tell them apart, for people and for sheets: what repeats is labelled or numbered."""
+    if len({node.name for node in nodes}) == len(nodes):
+        yield from ((node, node.name or "0") for node in nodes)
+        return
     here = [node for node in nodes if not node.off]
     total = Counter(node.name for node in here)
     labelled = Counter((node.name, *node.labels[:1]) for node in here)

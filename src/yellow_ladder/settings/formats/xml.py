@@ -96,7 +96,7 @@ class _Reading:
         self.parser.StartElementHandler = self.start
         self.parser.EndElementHandler = self.end
         self.parser.EntityDeclHandler = self.entity
-        self.tags: list[int] = []
+        self.begins: list[int] = []
 
     def run(self) -> Node:
         try:
@@ -131,6 +131,7 @@ class _Reading:
         if len(self.open) > _DEEPEST:
             raise Broken("elements are nested too deep", self.parser.CurrentLineNumber)
         lead = self._between(begin)
+        self.begins.append(begin)
         element = Node(name, lead, f"<{name}", parts=[])
         tag = Node(TAG, parts=[])
         place = begin + len(f"<{name}".encode())
@@ -154,19 +155,20 @@ class _Reading:
             before = self._between(begin)
             element.foot = before + self._text(self.raw.index(b">", begin) + 1)
         self.open.pop()
+        whole = " ".join(self.raw[self.begins.pop() : self.at].decode().split())
         element.tail = self._rest()
-        element.labels = _labels(element)
+        element.labels = _labels(element, whole)
 
     def _rest(self) -> str:
         found = _REST.match(self.raw, self.at)
         return self._text(found.end()) if found else ""
 
 
-def _labels(element: Node) -> tuple[str, ...]:
+def _labels(element: Node, whole: str) -> tuple[str, ...]:
     """What tells an element from others of its name: attributes that name things, children that do, all of it."""
     tag = element.children[0]
     attributes = {one.name[1:]: (one.value or "")[1:-1] for one in tag.children}
     found = [attributes[key] for key in _WANTED if key in attributes]
     inside = [one for one in element.children[1:] if one.name in _WANTED and len(one.children) == 2]
     found += [one.children[1].value or "" for one in inside if one.children[1].name == TEXT]
-    return (*found, " ".join(element.text.split()))
+    return (*found, whole)

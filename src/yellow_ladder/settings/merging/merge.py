@@ -76,7 +76,7 @@ class Merge:
 
     def _part(self, path: Path, base: Node | None, mine: Node | None, new: Node | None) -> Node | None:
         """What becomes of one part; None where it is not there in the end."""
-        if base is not None and mine is not None and new is not None and mine.text == base.text == new.text:
+        if base is not None and mine is not None and new is not None and mine.is_same(base) and new.is_same(base):
             return new.copied()
         if mine is not None and new is not None and not mine.off and not new.off:
             old = base if base is not None and not base.off else None
