@@ -217,7 +217,7 @@ def test_program_code_is_not_taken_for_settings(tmp_path: Path) -> None:
     root = tmp_path / "app"
     for path, text in {
         "settings.py": "PORT = 80\n",
-        "webpack.config.js": "module.exports = { a: 1 };\n",
+        "bundle.config.js": "module.exports = { a: 1 };\n",
         "tests/test_config.py": "A = 1\n",
         "migrations/0001_config.py": "A = 1\n",
         "deep/down/local.py": "A = 1\n",

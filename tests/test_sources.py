@@ -92,6 +92,13 @@ def test_a_climb_from_an_index(idle: Demo) -> None:
         assert [path for path, _ in Quiet.asked if path.endswith(".zst")] == []  # nothing is fetched twice
 
 
+def test_what_a_release_ships_is_merged_in_though_its_package_had_to_be_fetched(idle: Demo) -> None:
+    with folder_served(idle.folder / "releases") as url:
+        on_the_network(idle, url)
+        assert idle.json("climb", "--to", "3.0", "--yes")["proof"]["whole"]
+    assert "language = en-GB" in (idle.root / "config" / "quaybook.ini").read_text()
+
+
 def test_pack_writes_an_index_that_is_read_again(tmp_path: Path, packed_releases: Path) -> None:
     tree = tmp_path / "tree"
     tree.mkdir()

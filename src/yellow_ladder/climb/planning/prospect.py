@@ -99,6 +99,10 @@ def look_ahead(
         machine = surveyed_machine(survey)
         way = _gathered(lambda: find_route(present, target, releases.found, wishes, machine), refusals)
     troubles = tuple(problem for refusal in refusals for problem in refusal.problems)
+    for rung in way.leg if way is not None else ():
+        # What a release ships of the settings is in its package; one that cannot be had is told by a check.
+        with contextlib.suppress(LadderError, OSError):
+            bring_here(rung.release, fetching(rung.release, tell))
     base = Installed(str(present), installed) if present else None
     forecast, unread = _foreseen(site, base, way)
     past = _past(site, survey.version)
