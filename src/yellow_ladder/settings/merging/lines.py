@@ -110,17 +110,22 @@ class MergedLines:
     conflicts: tuple[tuple[str, str, str], ...]
 
 
+def _stretches(base: str, mine: str, new: str) -> Iterator[tuple[list[str], list[str], list[str]]]:
+    """The lines of three texts, stretch by stretch."""
+    b, m, n = (text.splitlines(keepends=True) for text in (base, mine, new))
+    for one in chunks(b, m, n):
+        yield b[slice(*one.base)], m[slice(*one.mine)], n[slice(*one.new)]
+
+
 def merge_lines(base: str, mine: str, new: str) -> MergedLines:
     """Take each side's changes; where both changed the same lines differently, mine stay and it is told."""
     if new in (mine, base):
         return MergedLines(mine, ())
     if mine == base:
         return MergedLines(new, ())
-    b, m, n = (text.splitlines(keepends=True) for text in (base, mine, new))
     out: list[str] = []
     conflicts = []
-    for one in chunks(b, m, n):
-        was, here, there = b[slice(*one.base)], m[slice(*one.mine)], n[slice(*one.new)]
+    for was, here, there in _stretches(base, mine, new):
         if there in (here, was):
             out += here
         elif here == was:
@@ -137,10 +142,8 @@ def merge_comments(base: str, mine: str, new: str) -> str:
         return mine
     if mine == base:
         return new
-    b, m, n = (text.splitlines(keepends=True) for text in (base, mine, new))
     out: list[str] = []
-    for one in chunks(b, m, n):
-        was, here, there = b[slice(*one.base)], m[slice(*one.mine)], n[slice(*one.new)]
+    for was, here, there in _stretches(base, mine, new):
         if there in (here, was):
             out += here
         elif here == was:
