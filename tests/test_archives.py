@@ -49,6 +49,22 @@ def test_a_hostile_archive_is_refused_and_writes_nothing_outside(what: str, work
     assert not Path("/etc/quaybook-was-here").exists()
 
 
+def test_unpacking_goes_on_where_it_was_killed_between_two_names(tmp_path: Path) -> None:
+    """A tree whose only top folder had been moved aside, and not yet into its place, is in nobody's way."""
+    source = tmp_path / "source" / "quaybook-2.5"
+    source.mkdir(parents=True)
+    (source / "VERSION").write_text("2.5")
+    packed = tmp_path / "release.tar.gz"
+    with tarfile.open(packed, "w:gz") as archive:
+        archive.add(source, "quaybook-2.5")
+    left = tmp_path / "tree.lifted" / "half"
+    left.mkdir(parents=True)
+    (tmp_path / "tree").mkdir()
+    unpack_archive(packed, tmp_path / "tree", Limits(), "quaybook-2.5")
+    assert (tmp_path / "tree" / "VERSION").read_text() == "2.5"
+    assert not left.parent.exists()
+
+
 @pytest.mark.parametrize("damage", archives.DAMAGE)
 @pytest.mark.parametrize("ending", [".tar.zst", ".tar.gz", ".tar.xz", ".tar"])
 def test_a_damaged_archive_is_never_taken_for_whole(

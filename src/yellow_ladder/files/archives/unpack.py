@@ -241,6 +241,7 @@ def _lift(path: Path, target: Path, strip: str) -> None:
     if not nolinks.is_folder(inner):
         raise refused(path, f"its sheet names the top folder {strip!r}, which is not in it")
     aside = target.with_name(target.name + ".lifted")
+    nolinks.remove_all(aside)  # of a run that was killed between the two renames
     nolinks.rename(inner, aside)
     mode = nolinks.status_of(aside).st_mode & 0o777
     nolinks.remove_all(target)
