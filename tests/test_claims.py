@@ -19,7 +19,7 @@ from yellow_ladder.climb.record.adjusting import as_now
 from yellow_ladder.climb.record.catalog import list_climbs
 from yellow_ladder.database.sqlite.database import SqliteDatabase
 from yellow_ladder.errors import AnswerNo, Problem
-from yellow_ladder.fingerprints.judge import TableVerdict, Verdict
+from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
 from yellow_ladder.release.source import sheet_in
 
 
@@ -82,7 +82,7 @@ def test_where_rows_may_come_the_old_ones_are_compared_each_by_its_key(demo: Dem
     write(demo, "INSERT INTO notices (posted, title, body) VALUES ('2026-11-26', 'and more', 'x');")
     document = demo.json("verify", code=1)
     remarks = verdict_of(document, "notices")["remarks"]
-    assert remarks == ["of the rows that were there, 1 have changed and 1 are gone"]
+    assert remarks == ["1 row gone: id 2", "title: 1 value differs: id 1: 'Shore power renewed' → 'another'"]
 
 
 def test_rows_that_may_be_any_are_named_as_not_compared(demo: Demo) -> None:

@@ -231,7 +231,8 @@ def test_a_step_says_of_itself_whether_it_touches_the_site(idle: Demo) -> None:
     assert [str(step.name) for step in steps[:first]] == ["look-again", "first-copy"]
     assert {step.name.kind for step in steps if not step.touches_site} == {
         StepKind.LOOK_AGAIN, StepKind.FIRST_COPY, StepKind.LOOK_AT_REST, StepKind.BACKUP_FILES,
-        StepKind.BACKUP_DATABASE, StepKind.READ_BACK, StepKind.BEFORE, StepKind.CHECK_RUNG, StepKind.PROVE,
+        StepKind.BACKUP_DATABASE, StepKind.READ_BACK, StepKind.BEFORE, StepKind.CHECK_RUNG, StepKind.HOLD,
+        StepKind.PROVE,
     }  # fmt: skip
     assert len({step.name for step in steps}) == len(steps)
     freeze(plan)
@@ -274,7 +275,7 @@ def test_verify_tells_what_users_have_written_since(demo: Demo) -> None:
     book(demo)
     (demo.root / "quaybook" / "pages.py").write_text("# edited\n")
     result = demo.json("verify", code=1)
-    assert "main.bookings: 1 row more than before" in result["faults"]
+    assert "main.bookings: 1 row more than before: id 61" in result["faults"]
     assert "file quaybook/pages.py: is there and is part of neither the release nor the site" in result["faults"]
 
 

@@ -6,10 +6,11 @@ import pytest
 
 from tests.conftest import MakeDemo
 from tests.engines import SERVERS, ask
-from yellow_ladder.fingerprints.judge import Verdict, is_whole, judge
+from yellow_ladder.fingerprints.judge import judge
 from yellow_ladder.fingerprints.lineage import compose
 from yellow_ladder.fingerprints.scan import take_fingerprint
-from yellow_ladder.release.sheet import Contract
+from yellow_ladder.fingerprints.verdicts import Verdict, is_whole
+from yellow_ladder.release.contract import Contract
 
 SETUP = {
     "postgresql": [

@@ -14,11 +14,12 @@ from hypothesis import strategies as st
 from yellow_ladder.database import DatabaseAddress, open_database
 from yellow_ladder.fingerprints import scan
 from yellow_ladder.fingerprints.hashing import ColumnHasher, combine_keys, hash_values, sum_column
-from yellow_ladder.fingerprints.judge import Verdict, is_whole, judge
+from yellow_ladder.fingerprints.judge import judge
 from yellow_ladder.fingerprints.lineage import compose
 from yellow_ladder.fingerprints.records import DatabasePrint
 from yellow_ladder.fingerprints.scan import take_fingerprint
-from yellow_ladder.release.sheet import Contract
+from yellow_ladder.fingerprints.verdicts import Verdict, is_whole
+from yellow_ladder.release.contract import Contract
 
 NUMBERS = st.integers(-(2**63), 2**63 - 1) | st.floats(allow_nan=False)
 VALUES = st.none() | NUMBERS | st.text(max_size=20) | st.binary(max_size=20)

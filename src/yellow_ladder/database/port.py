@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Generator, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Protocol
 
 from yellow_ladder.database.address import DatabaseAddress
+from yellow_ladder.database.selection import Selection
 
-Chunk = Sequence[tuple[Any, ...]]
+Row = tuple[Any, ...]
+Chunk = Sequence[Row]
 OnAmount = Callable[[int, int], None]
 """Called with (done, total) of an amount in bytes."""
 
@@ -90,6 +92,8 @@ class Database(Protocol):
     """How the name of a backup of this engine ends."""
     moves_meanwhile: bool
     """Whether what `backed_up` gives to read may have been written to since, where others were not kept from it."""
+    clone_is_readable: bool
+    """Whether a quick clone is a database of its own, that can be read as it is (`opened_scratch`)."""
 
     def probe(self) -> str:
         """Engine and version; raises AnswerNo or BadInput when it is missing, locked or no database."""
@@ -165,6 +169,23 @@ class Database(Protocol):
         self, table: Table, columns: Sequence[str], span: Span | None, *, lenient: bool = False
     ) -> Iterator[Chunk]:
         """Rows in chunks of bounded memory; raises UndecodableText unless `lenient`, which is slower."""
+
+    def read_selected(self, selection: Selection, *, lenient: bool = False) -> Iterator[Chunk]:
+        """Rows of a selection in chunks; raises UndecodableText unless `lenient`, AnswerNo where SQL of it is wrong."""
+
+    def sorted_selected(self, selection: Selection, width: int, *, lenient: bool = False) -> Generator[Row, None, None]:
+        """Its rows by the bytes of the text of its first `width` columns, NULL first; these bytes come before each
+        row's columns.
+        """
+
+    def query_columns(self, query: str) -> tuple[str, ...]:
+        """The names of the columns of a query's answer."""
+
+    def quoted(self, identifier: str) -> str:
+        """An identifier in the engine's own quoting."""
+
+    def unlike(self, first: str, second: str) -> str:
+        """SQL that is true where two expressions differ; NULL is like NULL."""
 
     def backed_up(self, target: Path, on_amount: OnAmount, *, at_rest: bool) -> AbstractContextManager[Database]:
         """Write a backup to `target`, which is not there yet, consistent while others write.

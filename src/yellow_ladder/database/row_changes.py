@@ -5,7 +5,7 @@ Nothing is held but the rows in hand, so that tables of any size can be compared
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any, TextIO
 from urllib.parse import quote
@@ -102,10 +102,15 @@ def write_lines(stream: TextIO, found: Iterator[Difference]) -> int:
     for kind, columns, row in found:
         if columns != header:
             header = columns
-            stream.write(",".join(map(_field, ("change", *columns))) + "\n")
+            stream.write(csv_line(("change", *columns)))
         stream.write(",".join((kind, *map(_field, row))) + "\n")
         lines += 1
     return lines
+
+
+def csv_line(values: Iterable[Any]) -> str:
+    """One line: text is quoted, numbers are not, NULL is an empty field without quotes, bytes are 0x and hex."""
+    return ",".join(map(_field, values)) + "\n"
 
 
 def _field(value: Any) -> str:

@@ -3,56 +3,36 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Sequence
-from dataclasses import asdict, dataclass
-from enum import StrEnum
-from typing import Any
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass, field
 
 from yellow_ladder.database.port import COUNTER_OF
 from yellow_ladder.fingerprints.lineage import Lineage, TableLine
 from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint
-
-
-class Verdict(StrEnum):
-    """How a table came through."""
-
-    SAME = "same"
-    AS_DECLARED = "as declared"
-    NOT_COMPARED = "not compared"
-    DIFFERS = "differs"
+from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
 
 
 @dataclass(frozen=True, slots=True)
-class TableVerdict:
-    """One table: rows before and after (None where there was no such table), columns compared, and what was found."""
+class Held:
+    """What releases told of tables' content, read before (`expected`), and the same of the tables as they are now."""
 
-    table: str
-    verdict: Verdict
-    rows_before: int | None
-    rows_after: int | None
-    columns_compared: int
-    remarks: tuple[str, ...] = ()
-    old_rows_compared: bool = False
-
-    @property
-    def is_uncompared(self) -> bool:
-        """Whether rows that were there before were held against nothing, beyond their number."""
-        if not self.rows_before or self.rows_after is None:
-            return False
-        lost_sight = self.verdict is Verdict.AS_DECLARED and self.rows_before != self.rows_after
-        return self.verdict is Verdict.NOT_COMPARED or (lost_sight and not self.old_rows_compared)
-
-    def as_record(self) -> dict[str, Any]:
-        """As JSON."""
-        return asdict(self)
+    expected: Mapping[str, TablePrint] = field(default_factory=dict)
+    matched: Mapping[str, TablePrint] = field(default_factory=dict)
 
 
 def judge(
-    before: DatabasePrint, after: DatabasePrint, lineage: Lineage, volatile: Collection[str] = ()
+    before: DatabasePrint,
+    after: DatabasePrint,
+    lineage: Lineage,
+    volatile: Collection[str] = (),
+    held: Held | None = None,
 ) -> list[TableVerdict]:
     """A verdict for every table, declared or not, before or after, in name order; lost objects come last."""
+    held = held or Held()
     verdicts = [
-        _judge_table(name, line, before, after.tables.get(name), is_volatile=name in volatile)
+        _judge_told(name, line, before, after.tables[name], held)
+        if name in held.expected and name in after.tables and name not in volatile
+        else _judge_table(name, line, before, after.tables.get(name), is_volatile=name in volatile)
         for name, line in lineage.tables.items()
     ]
     for name, table in after.tables.items():
@@ -131,18 +111,83 @@ def _judge_table(
     declared = [f"renamed from {line.origin}"] if line.origin not in (None, name) else []
     if line.rows != "same" and rows_before is not None and now.rows != rows_before:
         declared.append(f"rows: {line.rows}")
-    compared = 0
+    compared = values = 0
     # With rows come or gone, every column differs too: the count says it all.
     if rows_before is None or now.rows == rows_before:
-        compared, column_faults, column_remarks = _judge_columns(line, before, now)
+        compared, values, column_faults, column_remarks = _judge_columns(line, before, now)
         faults += column_faults
         declared += column_remarks
     if old is None:
         declared.insert(0, "added")
     if faults:
-        return TableVerdict(name, Verdict.DIFFERS, rows_before, now.rows, compared, tuple(faults))
+        return TableVerdict(
+            name, Verdict.DIFFERS, rows_before, now.rows, compared, tuple(faults), values_compared=values
+        )
     verdict = Verdict.AS_DECLARED if declared else Verdict.SAME
-    return TableVerdict(name, verdict, rows_before, now.rows, compared, tuple(declared))
+    return TableVerdict(name, verdict, rows_before, now.rows, compared, tuple(declared), values_compared=values)
+
+
+def _judge_told(name: str, line: TableLine, before: DatabasePrint, now: TablePrint, held: Held) -> TableVerdict:
+    """A table whose content the release tells: its rows and values are held against what was worked out before."""
+    expected, matched = held.expected[name], held.matched.get(name)
+    rows_before = before.tables[line.origin].rows if line.origin is not None else None
+    others = {column: its for column, its in line.columns.items() if column not in expected.columns}
+    compared, values, faults, declared = 0, 0, [], []
+    if matched is None:
+        gone = ", ".join(one for one in expected.key if one not in now.names)
+        faults.append(f"the column {gone} is gone" if gone else "cannot be held against what was told of it")
+    else:
+        grows = line.told is not None and line.told.rows == "grow"
+        faults += _told_rows(expected.rows, matched.rows, now.rows, grows=grows)
+        if not faults:
+            told = (_told_column(column, expected, matched) for column in expected.columns)
+            faults += [fault for fault in told if fault]
+            compared, values = len(expected.columns), sum(one.values for one in expected.columns.values())
+        declared += _told_words(line, rows_before, expected, now.rows - matched.rows)
+    # Values that came from another table are held against it only where no row came or went.
+    same_rows = rows_before is None or now.rows == rows_before
+    plain = {c: its for c, its in others.items() if same_rows or its.origin is None or c not in now.names}
+    more, more_values, wrong, words = _judge_columns(TableLine(line.origin, line.rows, columns=plain), before, now)
+    known = {f"the column {column} appeared" for column in (*others, *expected.columns)}
+    faults += [one for one in wrong if one not in known]
+    verdict = Verdict.DIFFERS if faults else Verdict.AS_DECLARED
+    remarks = tuple(faults or [*declared, *words] or ["as the release tells"])
+    counts = (rows_before, now.rows, compared + more)
+    return TableVerdict(name, verdict, *counts, remarks, old_rows_compared=True, values_compared=values + more_values)
+
+
+def _told_rows(expected: int, matched: int, now: int, *, grows: bool) -> list[str]:
+    """What is wrong with the number of rows."""
+    if matched < expected:
+        return [f"{_rows(expected - matched)} fewer than there should be"]
+    if matched > expected or (now > expected and not grows):
+        return [f"{_rows(max(matched, now) - expected)} more than there should be"]
+    return []
+
+
+def _told_column(column: str, expected: TablePrint, matched: TablePrint) -> str:
+    old, new = expected.columns[column], matched.columns.get(column)
+    if new is None:
+        return f"the column {column} is gone"
+    if old.values != new.values:
+        return f"{column}: {old.values:,} values should be there, {new.values:,} are"
+    if old.loose != new.loose:
+        return f"{column}: values are not what they should be"
+    return f"{column}: values stand in other rows than they should" if old.keyed != new.keyed else ""
+
+
+def _told_words(line: TableLine, rows_before: int | None, expected: TablePrint, come: int) -> list[str]:
+    """What was as declared, for people."""
+    words = [f"renamed from {line.told.renamed_from}"] if line.told is not None and line.told.renamed_from else []
+    if rows_before is not None and expected.rows < rows_before:
+        words.append(f"{_rows(rows_before - expected.rows)} gone as declared, the others compared")
+    if come > 0:
+        words.append(f"{_rows(come)} came, the {expected.rows:,} old ones compared by key")
+    if line.told is not None:
+        words += [f"{column} held against what it should be" for column in line.told.values]
+        words += [f"{column} compared as {meaning}" for column, meaning in line.told.same_as.items()]
+        words += ["held against a query of before"] if line.told.query else []
+    return words
 
 
 def _judge_volatile(name: str, line: TableLine, rows_before: int | None, now: TablePrint) -> TableVerdict:
@@ -167,9 +212,9 @@ def _rows(count: int) -> str:
     return "1 row" if count == 1 else f"{count:,} rows"
 
 
-def _judge_columns(line: TableLine, before: DatabasePrint, now: TablePrint) -> tuple[int, list[str], list[str]]:
-    """Columns compared, what is wrong, and what is as declared."""
-    faults, declared, compared = [], [], 0
+def _judge_columns(line: TableLine, before: DatabasePrint, now: TablePrint) -> tuple[int, int, list[str], list[str]]:
+    """Columns compared and their values, what is wrong, and what is as declared."""
+    faults, declared, compared, values = [], [], 0, 0
     for name, column in line.columns.items():
         if name not in now.names:
             faults.append(f"the column {name} is gone")
@@ -179,13 +224,14 @@ def _judge_columns(line: TableLine, before: DatabasePrint, now: TablePrint) -> t
             declared.append(f"{name} rewritten")
         else:
             compared += 1
+            values += before.tables[column.origin[0]].columns[column.origin[1]].values
             fault = _compare(name, column.origin, column.by, before, now)
             faults += [fault] if fault else []
             if column.by or column.origin[1] != name:
                 declared.append(f"{name} from {'.'.join(column.origin) if column.by else column.origin[1]}")
     if line.origin is not None:
         faults += [f"the column {name} appeared" for name in now.names if name not in line.columns]
-    return compared, faults, declared
+    return compared, values, faults, declared
 
 
 def _compare(name: str, origin: tuple[str, str], by: str, before: DatabasePrint, now: TablePrint) -> str:
@@ -200,8 +246,3 @@ def _compare(name: str, origin: tuple[str, str], by: str, before: DatabasePrint,
     if same_tie and old.keyed != new.keyed:
         return f"{name}: values stand in other rows than before"
     return ""
-
-
-def is_whole(verdicts: Sequence[TableVerdict]) -> bool:
-    """Whether nothing was lost or changed beyond what was declared."""
-    return all(verdict.verdict is not Verdict.DIFFERS for verdict in verdicts)

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from yellow_ladder.fingerprints.records import DatabasePrint
-from yellow_ladder.release.sheet import ColumnMove, Contract, TableChange
+from yellow_ladder.release.contract import ColumnMove, Contract, TableChange
 
 RowsRule = Literal["same", "grow", "any"]
 _LOOSER: tuple[RowsRule, ...] = ("same", "grow", "any")
@@ -31,7 +31,14 @@ class TableLine:
 
     origin: str | None
     rows: RowsRule = "same"
+    is_cut: bool = False  # whether columns were dropped from it
     columns: dict[str, ColumnLine] = field(default_factory=dict)
+    told: TableChange | None = None  # what its content is to be, for whoever can read it before
+
+    def is_plain(self, name: str) -> bool:
+        """Whether nobody spoke of the table: it is what it was, under the same name."""
+        as_they_were = all(one == ColumnLine((name, column)) for column, one in self.columns.items())
+        return self.origin == name and self.rows == "same" and self.told is None and as_they_were and not self.is_cut
 
 
 @dataclass(slots=True)
@@ -69,7 +76,7 @@ class Lineage:
 def compose(before: DatabasePrint, contracts: Sequence[tuple[str, Contract]]) -> Lineage:
     """Apply the contracts of all rungs in order; each comes with the version that declares it."""
     tables = {
-        name: TableLine(name, columns={column: ColumnLine((name, column)) for column in table.columns})
+        name: TableLine(name, columns={column: ColumnLine((name, column)) for column in table.names})
         for name, table in before.tables.items()
     }
     lineage = Lineage(tables)
@@ -117,22 +124,27 @@ def _change_table(lineage: Lineage, version: str, change: TableChange) -> None:
         lineage.contradictions.append(f"{version} changes the table {name}, which is not there")
         return
     lineage.tables[change.name] = line
-    line.rows = max(line.rows, change.rows, key=_LOOSER.index)
+    rows: RowsRule = "any" if change.kept_where or change.gone_where or change.query else change.rows
+    line.rows = max(line.rows, rows, key=_LOOSER.index)
+    if change.needs_reading:
+        line.told = change
     for name in change.columns_dropped:
         if _take(lineage, version, line, change.name, name):
             lineage.dropped_columns.append(f"{change.name}.{name}")
     renamed = {new: _take(lineage, version, line, change.name, old) for old, new in change.columns_renamed.items()}
     line.columns.update({new: column for new, column in renamed.items() if column})
-    for name in change.columns_changed:
+    for name in [*change.columns_changed, *(one for one in (*change.values, *change.same_as) if one in line.columns)]:
         if name in line.columns:
             line.columns[name].is_changed = True
         elif line.origin is not None:
             lineage.contradictions.append(f"{version} changes the column {change.name}.{name}, which is not there")
-    line.columns.update({name: ColumnLine(None) for name in change.columns_added})
+    line.columns.update({name: ColumnLine(None) for name in (*change.columns_added, *change.filled)})
+    line.columns.update({name: ColumnLine(None) for name in change.values if name not in line.columns})
 
 
 def _take(lineage: Lineage, version: str, line: TableLine, table: str, column: str) -> ColumnLine | None:
     taken = line.columns.pop(column, None)
+    line.is_cut = True
     if taken is None and line.origin is not None:
         lineage.contradictions.append(f"{version} speaks of the column {table}.{column}, which is not there")
     return taken

@@ -53,13 +53,14 @@ def take_fingerprint(
     on_rows: OnRows | None = None,
     workers: int | None = None,
     only_counted: Collection[str] = (),
+    only: Collection[str] | None = None,
 ) -> DatabasePrint:
-    """Fingerprint every table. `keys` ties tables to other columns than their primary key.
+    """Fingerprint every table, or `only` some. `keys` ties tables to other columns than their primary key.
 
     Of tables that are `only_counted`, nothing but the number of rows is read. A table without a key is tied to the
     whole row. Memory stays bounded by one chunk for each process.
     """
-    tables = database.tables()
+    tables = [table for table in database.tables() if only is None or table.name in only]
     counts = database.count_all([table.name for table in tables])
     workers = (os.cpu_count() or 1) if workers is None else workers
     parts = workers if sum(counts.values()) >= PARALLEL_FROM_ROWS else 1

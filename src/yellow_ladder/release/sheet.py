@@ -9,10 +9,10 @@ from pydantic import Field, model_validator
 
 from yellow_ladder.documents import Record, parse_document
 from yellow_ladder.release.commands import ByStart, CommandKeys, ReleaseCommand
+from yellow_ladder.release.contract import Contract, Names
 from yellow_ladder.release.values import (
     Argv,
     ArithmeticText,
-    DottedName,
     RangeText,
     Seconds,
     SettingsKey,
@@ -23,9 +23,6 @@ from yellow_ladder.release.versions import Version, could_meet, normalised
 
 SHEET_NAME = "release.toml"
 DOC_PAGE = "docs/release-sheet.md"
-
-
-Names = list[str]
 
 
 class About(Record):
@@ -227,47 +224,6 @@ class Migration(Record):
     def file_for(self, engine: str) -> str:
         """The file for an engine: its own, or the one for all."""
         return next((file for name, file in self.engines.items() if name == engine), self.file)
-
-
-class TableChange(Record):
-    """What happens to one table; tables that are not named stay exactly as they are."""
-
-    designed = {"order_only": "rows that only change their order"}
-    name: str
-    renamed_from: str = ""
-    columns_added: Names = []
-    columns_dropped: Names = []
-    columns_changed: Names = []
-    columns_renamed: dict[str, str] = {}
-    rows: Literal["same", "grow", "any"] = "same"
-    loses: str = ""
-
-    @model_validator(mode="after")
-    def _may_lose(self) -> TableChange:
-        if self.loses and self.rows != "any":
-            raise ValueError('has `loses`, which needs rows = "any"')
-        return self
-
-
-class ColumnMove(Record):
-    """Values that go to another table, found there again by `by`, the column that holds the old table's key."""
-
-    from_: DottedName = Field(alias="from")
-    to: DottedName
-    by: str
-
-
-class Contract(Record):
-    """`[[contract]]`: what will hold of one database's data before and after."""
-
-    designed = {"views": "views that change", "checks": "queries with the same answer before and after"}
-    database: str = "main"
-    tables_added: Names = []
-    tables_dropped: Names = []
-    objects_dropped: Names = []
-    definition_changed: Names = []
-    tables: list[TableChange] = []
-    moved: list[ColumnMove] = []
 
 
 class Notes(Record):

@@ -24,7 +24,7 @@ from yellow_ladder.climb.steps.up import steps_up
 from yellow_ladder.climb.works.proofs import NOTHING_CHANGED
 from yellow_ladder.files.entry import Kind
 from yellow_ladder.files.listing import in_order
-from yellow_ladder.fingerprints.judge import TableVerdict, Verdict
+from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
 from yellow_ladder.report.checks import findings_table
 from yellow_ladder.report.look import (
     BAD,

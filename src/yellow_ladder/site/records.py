@@ -12,7 +12,7 @@ from yellow_ladder.database import DatabaseAddress, parse_address
 from yellow_ladder.documents import Record
 from yellow_ladder.files.entry import within
 from yellow_ladder.release.commands import CommandKeys, Point, PointText, refuse_misplaced
-from yellow_ladder.release.values import Argv, PatternText, RangeText, RungsText, Seconds, TreePath
+from yellow_ladder.release.values import Argv, DottedName, PatternText, RangeText, RungsText, Seconds, TreePath
 from yellow_ladder.release.versions import Version
 from yellow_ladder.site.backup_records import BackupWishes, SettleWishes
 from yellow_ladder.site.service_records import AnyService
@@ -167,6 +167,7 @@ class DatabaseSpec(Record):
     clone: Literal["wanted", "required", "off"] = "wanted"
     lock_wait_s: Annotated[float, Field(ge=0.1, le=3_600)] = 30.0
     volatile: list[str] = []
+    masked: list[DottedName] = []
 
     @model_validator(mode="after")
     def _has_engine(self) -> DatabaseSpec:

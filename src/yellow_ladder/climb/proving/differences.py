@@ -96,7 +96,7 @@ def _back(run: Run) -> tuple[dict[str, tuple[TableChanges, ...]], list[str]]:
 
 def _up(run: Run) -> tuple[dict[str, tuple[TableChanges, ...]], list[str]]:
     plan = run.plan
-    proof = prove(run, served=False)
+    proof = prove(run, served=False, to_the_row=False)
     rows: dict[str, tuple[TableChanges, ...]] = {}
     others: list[str] = []
     names = list(site_after(plan).databases())

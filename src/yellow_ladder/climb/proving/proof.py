@@ -21,6 +21,7 @@ from yellow_ladder.climb.proving.expected import (
     present_tree,
     site_after,
 )
+from yellow_ladder.climb.proving.grounds import faults_in, last_ground, verdicts_of
 from yellow_ladder.climb.proving.inventory import (
     AFTER_NAME,
     BEFORE_NAME,
@@ -30,7 +31,7 @@ from yellow_ladder.climb.proving.inventory import (
     read_inventory,
     write_inventory,
 )
-from yellow_ladder.climb.proving.price import as_left, drop_scratch, see_room
+from yellow_ladder.climb.proving.locating import locate
 from yellow_ladder.climb.record.commands import written_by_commands
 from yellow_ladder.climb.record.plan import BEFORE, Plan
 from yellow_ladder.climb.running.run import Run
@@ -42,8 +43,8 @@ from yellow_ladder.files.listing import in_pairs
 from yellow_ladder.files.looking import READ_BYTES
 from yellow_ladder.files.manifest import Difference, FileChange, TreeSum, differing
 from yellow_ladder.files.reading import read_regular
-from yellow_ladder.fingerprints.judge import TableVerdict, Verdict, is_whole, judge
-from yellow_ladder.fingerprints.lineage import Lineage, compose
+from yellow_ladder.fingerprints.lineage import Lineage
+from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
 from yellow_ladder.settings.document import Document
 from yellow_ladder.settings.judge import SettingsVerdict, judge_settings
 from yellow_ladder.settings.reading import read_settings_file
@@ -107,36 +108,31 @@ class Proof:
         return {**asdict(self), "whole": self.is_whole, "not_compared": self.not_compared}
 
 
-def lineages(plan: Plan, before: Inventory) -> dict[str, Lineage]:
-    """Where every column of every database comes from."""
-    return {name: compose(one, plan.contracts_of(name)) for name, one in before.databases.items()}
-
-
 @connections_kept()
-def prove(run: Run, *, served: bool, keep: bool = True) -> Proof:
-    """Compare everything now with the survey before. With `keep`, the survey after is written down.
+def prove(run: Run, *, served: bool, keep: bool = True, to_the_row: bool = True) -> Proof:
+    """Compare everything now with the survey before. With `keep`, the survey after is written down; `to_the_row`, rows
+    that differ are looked for.
 
     Raises AnswerNo where there is nothing to compare with; a difference is a fault in the proof, not an error.
     """
     plan = run.plan
     before = read_inventory(plan, BEFORE_NAME)
-    lines = lineages(plan, before)
-    prints = fingerprint_all(run, run.site.databases(), lines, before.databases)
+    ground = last_ground(plan)
+    lines = ground.lineages()
+    prints = fingerprint_all(run, run.site.databases(), lines, ground.databases)
     looked = _FilesSeen(expected_tree(plan))
     file_faults, remarks = _judge_files(run, differing(looked.pairs(plan)))
     answers = ask_probes(site_after(plan), served=served)
     after = Inventory(run.stamp(), answers, prints, looked.found.digest(), looked.found.files)
     if keep:
         write_inventory(plan, AFTER_NAME, after)
-    tables = {
-        name: tuple(judge(before.databases[name], prints[name], lines[name], run.site.database_spec(name).volatile))
-        for name in prints
-    }
+    tables, unmet = verdicts_of(run, ground, prints)
     for name, verdicts in tables.items():
         seen = (_or_unreadable(plan, name, one) for one in verdicts)
-        tables[name] = tuple(_with_old_rows(plan, name, one, lines[name]) for one in seen)
-    faults = [f"{name}.{v.table}: {remark}" for name, vs in tables.items() if not is_whole(vs)
-              for v in vs if v.verdict is Verdict.DIFFERS for remark in v.remarks]  # fmt: skip
+        tables[name] = tuple(seen)
+    if to_the_row:
+        tables = locate(run, ground, prints, tables)
+    faults = faults_in(tables)
     settings = _judge_settings(run)
     proof = Proof(
         climb=plan.climb,
@@ -146,12 +142,13 @@ def prove(run: Run, *, served: bool, keep: bool = True) -> Proof:
         tables=tables,
         rows_before=before.rows,
         rows_after=after.rows,
-        values_compared=sum(_values(before.databases[n], vs, lines[n]) for n, vs in tables.items()),
+        values_compared=sum(one.values_compared for verdicts in tables.values() for one in verdicts),
         files_compared=looked.files,
         data_files=looked.data_files,
         settings_kept=settings.kept,
         faults=(
             *faults,
+            *unmet,
             *file_faults,
             *settings.faults,
             *version_faults(plan, after.answers),
@@ -189,33 +186,6 @@ def _or_unreadable(plan: Plan, name: str, verdict: TableVerdict) -> TableVerdict
     return verdict
 
 
-def _with_old_rows(plan: Plan, name: str, verdict: TableVerdict, line: Lineage) -> TableVerdict:
-    """Where rows may come, the old ones are compared one by one with the backup, each by its key."""
-    table = line.tables.get(verdict.table)
-    if not verdict.is_uncompared or verdict.verdict is not Verdict.AS_DECLARED or table is None or table.rows != "grow":
-        return verdict
-    plain = all(
-        one.origin in (None, (verdict.table, column)) and not one.is_changed for column, one in table.columns.items()
-    )
-    if table.origin != verdict.table or not plain:
-        return verdict  # what became of its columns cannot be told row by row
-    database = site_after(plan).databases()[name]
-    try:
-        see_room(plan, database)
-        others = [one.name for one in database.tables() if one.name != verdict.table]
-        changes = database.changes_since(as_left(plan, name, set()), others)
-    except (LadderError, OSError):
-        return verdict
-    finally:
-        drop_scratch(plan)
-    changed, deleted = sum(one.changed for one in changes), sum(one.deleted for one in changes)
-    if changed or deleted:
-        faults = (f"of the rows that were there, {changed:,} have changed and {deleted:,} are gone",)
-        return replace(verdict, verdict=Verdict.DIFFERS, remarks=faults)
-    remarks = (*verdict.remarks, f"the {verdict.rows_before:,} old rows compared by key")
-    return replace(verdict, old_rows_compared=True, remarks=remarks)
-
-
 def load_proof(plan: Plan) -> Proof:
     """The proof of a climb as it was written down; raises AnswerNo where it did not get that far."""
     path = plan.folder / PROOF_NAME
@@ -223,29 +193,12 @@ def load_proof(plan: Plan) -> Proof:
         record = json.loads(path.read_bytes())
         for derived in ("whole", "not_compared"):
             record.pop(derived, None)
-        tables = {name: tuple(_verdict_from(one) for one in found) for name, found in record["tables"].items()}
+        tables = {name: tuple(map(TableVerdict.from_record, found)) for name, found in record["tables"].items()}
         lists = {name: tuple(record[name]) for name in ("faults", "remarks")}
         return Proof(**{**record, **lists, "tables": tables})
     except (OSError, ValueError, KeyError, TypeError) as fault:
         text = f"the proof {path} cannot be read: {fault}"
         raise AnswerNo(Problem("no-proof", text, "compare again: yl verify", str(path))) from fault
-
-
-def _verdict_from(record: Mapping[str, Any]) -> TableVerdict:
-    return TableVerdict(**{**record, "verdict": Verdict(record["verdict"]), "remarks": tuple(record["remarks"])})
-
-
-def _values(before: Any, verdicts: tuple[TableVerdict, ...], lineage: Lineage) -> int:
-    """Values of the columns that were held against each other."""
-    count = 0
-    for verdict in verdicts:
-        line = lineage.tables.get(verdict.table)
-        if line is None or not verdict.columns_compared:
-            continue
-        for column in line.columns.values():
-            if column.origin is not None and not column.is_changed:
-                count += before.tables[column.origin[0]].columns[column.origin[1]].values
-    return count
 
 
 class _FilesSeen:

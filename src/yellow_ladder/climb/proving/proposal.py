@@ -8,13 +8,14 @@ from pathlib import Path
 import tomlkit
 from tomlkit.items import AoT, Table
 
-from yellow_ladder.climb.proving.inventory import AFTER_NAME, BEFORE_NAME, read_inventory
-from yellow_ladder.climb.proving.proof import Proof, lineages
+from yellow_ladder.climb.proving.grounds import last_ground
+from yellow_ladder.climb.proving.inventory import AFTER_NAME, read_inventory
+from yellow_ladder.climb.proving.proof import Proof
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.durable import write_whole
-from yellow_ladder.fingerprints.judge import Verdict
 from yellow_ladder.fingerprints.lineage import Lineage, TableLine
 from yellow_ladder.fingerprints.records import ColumnSums, DatabasePrint, TablePrint
+from yellow_ladder.fingerprints.verdicts import Verdict
 
 PROPOSAL_NAME = "seen-contract.toml"
 _HEAD = """\
@@ -27,8 +28,8 @@ _OF_FILES = "Files: for the command or migration that writes them (writes), or f
 
 def write_proposal(plan: Plan, proof: Proof) -> Path | None:
     """Write the declarations that are missing into the climb's folder; None where none would help."""
-    before, after = read_inventory(plan, BEFORE_NAME), read_inventory(plan, AFTER_NAME)
-    lines = lineages(plan, before)
+    before, after = last_ground(plan), read_inventory(plan, AFTER_NAME)
+    lines = before.lineages()
     contracts = tomlkit.aot()
     for name, verdicts in proof.tables.items():
         differing = {one.table for one in verdicts if one.verdict is Verdict.DIFFERS}

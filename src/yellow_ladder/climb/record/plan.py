@@ -13,7 +13,8 @@ from yellow_ladder.durable import write_json
 from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.files.entry import Manifest
 from yellow_ladder.files.listing import Listing
-from yellow_ladder.release.sheet import Contract, Migration, ReleaseSheet
+from yellow_ladder.release.contract import Contract
+from yellow_ladder.release.sheet import Migration, ReleaseSheet
 from yellow_ladder.settings.judge import KeyNote
 from yellow_ladder.settings.merging.outcomes import Fate
 from yellow_ladder.site.moves import moved_text

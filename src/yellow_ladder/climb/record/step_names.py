@@ -30,6 +30,7 @@ class StepKind(StrEnum):
     COMMAND = "command"
     BUILD = "build"
     CHECK_RUNG = "rung-check"
+    HOLD = "rung-hold"
     LET_IN = "let-in"
     START = "start"
     PROVE = "prove"

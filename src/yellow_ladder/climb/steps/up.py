@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from yellow_ladder.climb.proving.grounds import is_held
 from yellow_ladder.climb.proving.price import has_commands
 from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.climb.record.step_names import StepKind, StepName
@@ -17,6 +18,7 @@ from yellow_ladder.climb.works.clones import clone
 from yellow_ladder.climb.works.commands import migrate_by_command
 from yellow_ladder.climb.works.copies import copy_after, copy_to
 from yellow_ladder.climb.works.door import close, open_up
+from yellow_ladder.climb.works.holding import hold
 from yellow_ladder.climb.works.looking import look_again
 from yellow_ladder.climb.works.proofs import keep_as_proven, prove_all
 from yellow_ladder.climb.works.rungs import check_rung, migrate, place
@@ -87,6 +89,8 @@ def _climbing(plan: Plan) -> Iterator[Step]:
             f"check that the data came through {version}" if rung.is_passage else f"check that {version} is in place"
         )
         yield _reads(StepKind.CHECK_RUNG, checked, check_rung(rung), of)
+        if is_held(plan, rung):
+            yield _reads(StepKind.HOLD, f"compare what {version} has changed in the data", hold(rung), of)
 
 
 def _migrating(rung: RungPlan) -> Iterator[Step]:

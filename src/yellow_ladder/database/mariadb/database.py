@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import tempfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
@@ -38,6 +38,8 @@ from yellow_ladder.database.port import (
     UndecodableText,
 )
 from yellow_ladder.database.row_changes import Row
+from yellow_ladder.database.selecting import Selecting
+from yellow_ladder.database.selection import Selection
 from yellow_ladder.database.server import ServerDatabase, beside, counted, is_local, scratch_name
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.copying import remove_entry
@@ -50,12 +52,13 @@ _LARGEST = 2**63 - 1
 LONGEST_NAME = 64
 
 
-class MariadbDatabase(ServerDatabase):
+class MariadbDatabase(ServerDatabase, Selecting):
     """A database of a MariaDB server. With `held`, everything is read through one connection, at its moment."""
 
     ending = "sql.zst"
     _answers = look
     moves_meanwhile = True
+    clone_is_readable = False
 
     def __init__(self, address: DatabaseAddress, held: Connection | None = None) -> None:
         """Name the database; nothing is connected yet."""
@@ -193,6 +196,36 @@ class MariadbDatabase(ServerDatabase):
                     size = max(1, min(_CHUNK_ROWS, _CHUNK_BYTES // (widest + 16 * len(chunk[0]))))
             except UnicodeDecodeError as fault:
                 raise UndecodableText from fault
+
+    def _answer(self, query: str, *, lenient: bool) -> Iterator[Chunk]:
+        yield from self._stream(query, lenient=lenient)
+
+    def quoted(self, identifier: str) -> str:
+        return quoted(identifier)
+
+    def _source_text(self, table: str) -> str:
+        return quoted(table)
+
+    def _kinds(self, selection: Selection) -> Mapping[str, str]:
+        if not selection.query:
+            return self._types(selection.table)
+        with self._reading() as connection:
+            return look.query_kinds(connection, selection.query)
+
+    def _column(self, name: str, kind: str) -> str:
+        return look.expression(name, kind)
+
+    def _in_bytes(self, column: str, kind: str) -> str:
+        return look.in_bytes(column, kind)
+
+    def unlike(self, first: str, second: str) -> str:
+        """Other bytes are another value, whatever a collation calls equal."""
+        same = "CAST(CONVERT(({}) USING utf8mb4) AS BINARY)"
+        return f"NOT ({same.format(first)} <=> {same.format(second)})"
+
+    def query_columns(self, query: str) -> tuple[str, ...]:
+        with self._reading() as connection:
+            return tuple(look.query_kinds(connection, query))
 
     def sorted_rows(self, table: Table, columns: Sequence[str], width: int) -> Iterator[Row]:
         """See the base."""

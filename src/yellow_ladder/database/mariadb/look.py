@@ -6,6 +6,7 @@ import re
 from typing import Any
 
 import pymysql
+from pymysql.constants import FIELD_TYPE
 
 from yellow_ladder.database.mariadb.connect import Connection, is_mariadb, quoted, rows
 from yellow_ladder.database.port import COUNTER_OF, LEDGER_TABLE, Session, Table, Traits
@@ -52,9 +53,22 @@ def expression(column: str, kind: str) -> str:
 
 def binary_order(column: str, kind: str) -> str:
     """What rows are sorted by so that their order is that of the bytes of the text."""
-    if kind in _BYTES:
-        return f"CAST({quoted(column)} AS BINARY)"
-    return f"CAST(CONVERT({expression(column, kind)} USING utf8mb4) AS BINARY)"
+    return in_bytes(quoted(column) if kind in _BYTES else expression(column, kind), kind)
+
+
+def in_bytes(text: str, kind: str) -> str:
+    """The bytes of the text of an SQL expression."""
+    return f"CAST({text} AS BINARY)" if kind in _BYTES else f"CAST(CONVERT({text} USING utf8mb4) AS BINARY)"
+
+
+def query_kinds(connection: Connection, query: str) -> dict[str, str]:
+    """The columns of a query's answer, with their types where these decide how they are read."""
+    with connection.cursor() as cursor:
+        cursor.execute(f"SELECT * FROM ({query}) AS q LIMIT 0")
+        return {str(column[0]): _KINDS.get(column[1], "") for column in cursor.description}
+
+
+_KINDS = {FIELD_TYPE.FLOAT: "float", FIELD_TYPE.BIT: "bit", FIELD_TYPE.GEOMETRY: "geometry"}
 
 
 def objects(connection: Connection) -> dict[str, str]:

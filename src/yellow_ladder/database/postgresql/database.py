@@ -28,6 +28,7 @@ from yellow_ladder.database.port import (
 from yellow_ladder.database.postgresql import look, move
 from yellow_ladder.database.postgresql.connect import Connection, command, connected, plain, reading
 from yellow_ladder.database.row_changes import Row
+from yellow_ladder.database.selecting import Selecting
 from yellow_ladder.database.server import ServerDatabase, beside, counted, is_local, scratch_name
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 
@@ -39,12 +40,13 @@ _LEDGER = (
 )
 
 
-class PostgresqlDatabase(ServerDatabase):
+class PostgresqlDatabase(ServerDatabase, Selecting):
     """A database of a PostgreSQL server."""
 
     ending = "pgdump"
     _answers = look
     moves_meanwhile = False
+    clone_is_readable = True
 
     def _reading(self, *, encoding: str = "UTF8") -> AbstractContextManager[Connection]:
         return reading(self.address, encoding=encoding)
@@ -178,6 +180,26 @@ class PostgresqlDatabase(ServerDatabase):
                 psycopg.errors.UntranslatableCharacter,
             ) as fault:
                 raise UndecodableText from fault
+
+    def _answer(self, query: str, *, lenient: bool) -> Iterator[Chunk]:
+        yield from self._stream(plain(query), lenient=lenient)
+
+    def quoted(self, identifier: str) -> str:
+        return sql.Identifier(identifier).as_string()
+
+    def _source_text(self, table: str) -> str:
+        return self._source(table).as_string()
+
+    def _in_bytes(self, column: str, kind: str) -> str:  # noqa: ARG002
+        return f'{column}::text COLLATE "C"'
+
+    def unlike(self, first: str, second: str) -> str:
+        return f"({first}) IS DISTINCT FROM ({second})"
+
+    def query_columns(self, query: str) -> tuple[str, ...]:
+        with self._reading() as connection:
+            cursor = connection.execute(plain(f"SELECT * FROM ({query}) AS q LIMIT 0"))
+            return tuple(column.name for column in cursor.description or ())
 
     def sorted_rows(self, table: Table, columns: Sequence[str], width: int) -> Iterator[Row]:
         """See the base."""

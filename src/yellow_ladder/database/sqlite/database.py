@@ -30,10 +30,10 @@ from yellow_ladder.database.port import (
 from yellow_ladder.database.row_changes import csv_path, paired
 from yellow_ladder.database.sqlite import aside, look
 from yellow_ladder.database.sqlite import changes as sqlite_changes
-from yellow_ladder.database.sqlite.chunks import fetch, lenient_text, next_size
 from yellow_ladder.database.sqlite.faults import explained, missing
 from yellow_ladder.database.sqlite.locks import holders_of, lock_holders
 from yellow_ladder.database.sqlite.look import quoted
+from yellow_ladder.database.sqlite.reading import SqliteSelecting
 from yellow_ladder.database.sqlite.rights import connect, may_write, owner_of
 from yellow_ladder.durable import sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
@@ -45,11 +45,12 @@ _PAGES_A_STEP = 4096
 _COUNTERS = ((24, 28), (40, 44), (92, 100))
 
 
-class SqliteDatabase(Answering, WithoutClone):
+class SqliteDatabase(Answering, SqliteSelecting, WithoutClone):
     """A database in one file."""
 
     ending = "sqlite"
     moves_meanwhile = False
+    clone_is_readable = False
     _answers = look
 
     def __init__(self, address: DatabaseAddress, *, busy_s: float = BUSY_S) -> None:
@@ -169,18 +170,9 @@ class SqliteDatabase(Answering, WithoutClone):
     ) -> Iterator[Chunk]:
         wanted = ", ".join(map(quoted, columns))
         query = f"SELECT {wanted} FROM {quoted(table.name)}"
-        bounds: tuple[int, ...] = ()
         if span is not None:
-            query, bounds = query + " WHERE rowid BETWEEN ? AND ?", (span.low, span.high)
-        with self._connected() as connection:
-            if lenient:
-                connection.text_factory = lenient_text
-            cursor = connection.execute(query, bounds)
-            # Small at first: nobody knows yet how wide the rows are.
-            size = 200
-            while chunk := fetch(cursor, size):
-                yield chunk
-                size = next_size(chunk)
+            query += f" WHERE rowid BETWEEN {span.low} AND {span.high}"
+        yield from self._answer(query, lenient=lenient)
 
     @contextlib.contextmanager
     def backed_up(self, target: Path, on_amount: OnAmount, *, at_rest: bool) -> Iterator[SqliteDatabase]:  # noqa: ARG002

@@ -1,0 +1,271 @@
+"""What each stretch of the way is held against: the data before the climb, or as they were between two rungs.
+
+Where a release gives something up, or tells what its tables will hold, the data are read when its rung is done, so that
+what is given up ends there. What a rung will make of the data is read before it (`told-N.json`), what stood after it is
+kept (`between-N.json`). The sums of whatever nobody spoke of are carried on, and nothing is read twice.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from yellow_ladder.climb.proving.inventory import BEFORE_NAME, read_inventory
+from yellow_ladder.climb.record.plan import Plan, RungPlan
+from yellow_ladder.climb.running.run import Run
+from yellow_ladder.database import Database
+from yellow_ladder.durable import write_json
+from yellow_ladder.errors import AnswerNo, LadderError, Problem
+from yellow_ladder.events import Progress, Unit
+from yellow_ladder.fingerprints.judge import Held, judge
+from yellow_ladder.fingerprints.lineage import Lineage, compose
+from yellow_ladder.fingerprints.records import DatabasePrint
+from yellow_ladder.fingerprints.scan import OnRows
+from yellow_ladder.fingerprints.told import Expected, Reading, read_answers, read_expected, read_matched, readings
+from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict, together
+from yellow_ladder.release.contract import Contract, for_engine
+
+
+@dataclass(frozen=True, slots=True)
+class Ground:
+    """The data at one point of the way, the rungs since then, and what was found of the rungs before it.
+
+    `rung` is the number of the rung after which they were read, 0 for before the climb.
+    """
+
+    rung: int
+    databases: Mapping[str, DatabasePrint]
+    since: tuple[RungPlan, ...]
+    earlier: Mapping[str, tuple[TableVerdict, ...]] = field(default_factory=dict)
+
+    def contracts(self, database: str) -> list[tuple[str, Contract]]:
+        """What the rungs since then declare of a database, with the version that declares it."""
+        return [(r.to_version, c) for r in self.since for c in r.contracts if c.database == database]
+
+    def lineages(self) -> dict[str, Lineage]:
+        """Where every column of every database comes from, since then."""
+        return {name: compose(one, self.contracts(name)) for name, one in self.databases.items()}
+
+
+def last_ground(plan: Plan) -> Ground:
+    """The latest point at which the data were read, and the rungs from there to the end."""
+    return _ground(plan, plan.rungs[-1].number)
+
+
+def ground_before(plan: Plan, rung: RungPlan) -> Ground:
+    """The latest such point before a rung, and the rungs from there to the end of that one."""
+    return _ground(plan, rung.number)
+
+
+def _ground(plan: Plan, last: int) -> Ground:
+    """Raises AnswerNo where the climb did not get as far as reading anything."""
+    for rung in reversed(plan.rungs):
+        path = _between_file(plan, rung)
+        if rung.number < last and path.exists():
+            record = _read(path)
+            prints = {name: DatabasePrint.from_record(one) for name, one in record["databases"].items()}
+            verdicts = {n: tuple(map(TableVerdict.from_record, found)) for n, found in record["verdicts"].items()}
+            since = tuple(one for one in plan.rungs if rung.number < one.number <= last)
+            return Ground(rung.number, prints, since, verdicts)
+    since = tuple(one for one in plan.rungs if one.number <= last)
+    return Ground(0, read_inventory(plan, BEFORE_NAME).databases, since)
+
+
+def _between_file(plan: Plan, rung: RungPlan) -> Path:
+    return plan.folder / f"between-{rung.number}.json"
+
+
+def keep_between(
+    plan: Plan,
+    rung: RungPlan,
+    prints: Mapping[str, DatabasePrint],
+    verdicts: Mapping[str, Sequence[TableVerdict]],
+) -> None:
+    """Keep what stood after a rung, and what was found up to there."""
+    record = {
+        "databases": {name: one.as_record() for name, one in prints.items()},
+        "verdicts": {name: [one.as_record() for one in found] for name, found in verdicts.items()},
+    }
+    write_json(_between_file(plan, rung), record)
+
+
+def _told_file(plan: Plan, rung: RungPlan) -> Path:
+    return plan.folder / f"told-{rung.number}.json"
+
+
+def _keys_folder(plan: Plan, rung: RungPlan) -> Path:
+    return plan.folder / f"told-{rung.number}"
+
+
+def _read(path: Path) -> dict[str, Any]:
+    try:
+        return dict(json.loads(path.read_bytes()))
+    except (OSError, ValueError) as fault:
+        text = f"{path} cannot be read: {fault}"
+        raise AnswerNo(
+            Problem("survey-damaged", text, "restore the file, or go back: yl descend", str(path))
+        ) from fault
+
+
+def telling_rows(run: Run, name: str) -> OnRows:
+    """Tells progress while rows of a database are read; where the run can be stopped."""
+    done = 0
+
+    def tell(count: int) -> None:
+        nonlocal done
+        done += count
+        run.tell(Progress(f"rows of {name}", done, None, Unit.ROWS))
+
+    return tell
+
+
+def is_held(plan: Plan, rung: RungPlan) -> bool:
+    """Whether the data are read when this rung is done: what it gives up ends here, or what comes next is told."""
+    following = [one for one in plan.rungs if one.number > rung.number]
+    if not following:
+        return False
+    ours = any(one.is_loose or one.needs_reading or _is_asked(one) for one in rung.contracts)
+    return ours or any(one.needs_reading for one in following[0].contracts)
+
+
+def _is_asked(contract: Contract) -> bool:
+    return bool(contract.holds) or any(one.filled or one.must_change for one in contract.tables)
+
+
+def told_of(rung: RungPlan, ground: Ground, databases: Mapping[str, Database]) -> dict[str, list[Reading]]:
+    """The readings that one rung's contracts ask for, by database; none where the rungs before it were not read."""
+    if [one.number for one in ground.since] != [rung.number]:
+        return {}
+    lines = ground.lineages()
+    return {
+        name: readings(lines[name], ground.databases[name], database.address.engine, database.query_columns)
+        for name, database in databases.items()
+        if any(one.database == name and one.needs_reading for one in rung.contracts)
+    }
+
+
+def read_what_will_be(run: Run, rung: RungPlan) -> None:
+    """Read what a rung will make of the data, as its release tells it, before it does; raises AnswerNo."""
+    plan = run.plan
+    if not any(one.needs_reading for one in rung.contracts):
+        return
+    position = plan.rungs.index(rung)
+    site = plan.site_at(plan.rungs[position - 1]) if position else plan.site
+    databases, ground = site.databases(), ground_before(plan, rung)
+    found = {}
+    for name, told in told_of(rung, ground, databases).items():
+        contracts = [one for one in rung.contracts if one.database == name]
+        try:
+            expected = read_expected(
+                databases[name], told, contracts, _keys_folder(plan, rung), telling_rows(run, name)
+            )
+        except LadderError as fault:
+            raise _wrong_sql(rung, name, fault) from fault
+        found[name] = expected.as_record()
+    write_json(_told_file(plan, rung), found)
+
+
+def _wrong_sql(rung: RungPlan, name: str, fault: LadderError) -> AnswerNo:
+    said = fault.problems[0].message
+    text = f"what {rung.to_version} tells of the data of {name} could not be read: {said}"
+    return AnswerNo(Problem("contract-not-readable", text, "correct the contract in its release sheet", name))
+
+
+def held_by(run: Run, ground: Ground, prints: Mapping[str, DatabasePrint]) -> dict[str, Held]:
+    """What was told of the tables and what they hold now, by database; nothing where it was not read before."""
+    plan = run.plan
+    if len(ground.since) != 1 or not (path := _told_file(plan, rung := ground.since[0])).exists():
+        return {}
+    record = _read(path)
+    databases = plan.site_at(rung).databases()
+    held = {}
+    for name, told in told_of(rung, ground, databases).items():
+        expected = Expected.from_record(record[name])
+        columns = {table: one.names for table, one in prints[name].tables.items()}
+        matched = read_matched(databases[name], told, columns, _keys_folder(plan, rung), telling_rows(run, name))
+        held[name] = Held(expected.tables, matched)
+    return held
+
+
+def faults_of_questions(run: Run, ground: Ground, prints: Mapping[str, DatabasePrint]) -> Iterator[str]:
+    """What the last rung's contracts ask of the data after it, and do not find."""
+    if not ground.since:
+        return
+    rung = ground.since[-1]
+    databases = run.plan.site_at(rung).databases()
+    path = _told_file(run.plan, rung)
+    record = _read(path) if len(ground.since) == 1 and path.exists() else {}
+    for contract in rung.contracts:
+        name = contract.database
+        if name not in databases:
+            continue
+        answers = Expected.from_record(record[name]).answers if name in record else {}
+        found = read_answers(databases[name], [contract], telling_rows(run, name)) if answers else {}
+        for question, before in answers.items():
+            if question in found and found[question] != before:
+                yield f"{name}: {question}: {_unlike(before.rows, found[question].rows)}"
+        for rule in contract.holds:
+            query = for_engine(rule.query, databases[name].address.engine)
+            if query and not databases[name].scalar(query):
+                yield f"{name}: {rule.name}: does not hold"
+        yield from _unfilled(contract, databases[name], prints[name])
+        if len(ground.since) == 1:
+            yield from _unchanged(contract, ground.lineages()[name], ground.databases[name], prints[name])
+
+
+def _unlike(before: int, after: int) -> str:
+    return f"{before:,} rows answered before, {after:,} now" if before != after else "is answered otherwise than before"
+
+
+def _unfilled(contract: Contract, database: Database, prints: DatabasePrint) -> Iterator[str]:
+    for change in contract.tables:
+        for column, wanted in change.filled.items():
+            text = for_engine(wanted, database.address.engine)
+            if not text or change.name not in prints.tables or column not in prints.tables[change.name].names:
+                continue  # no SQL for this engine; or a table that is gone, which is told elsewhere
+            source, its = database.quoted(change.name), database.quoted(column)
+            query = f"SELECT count(*) FROM {source} WHERE {database.unlike(its, text)}"  # noqa: S608
+            wrong = int(database.scalar(query))
+            if wrong:
+                yield f"{contract.database}.{change.name}: {column}: {wrong:,} values are not `{text}`"
+
+
+def _unchanged(contract: Contract, line: Lineage, before: DatabasePrint, after: DatabasePrint) -> Iterator[str]:
+    """Columns that must have changed and did not: the migration has not done its work."""
+    for change in contract.tables:
+        its = line.tables.get(change.name)
+        for column in change.must_change:
+            origin = its.columns[column].origin if its is not None and column in its.columns else None
+            now = after.tables.get(change.name)
+            if origin is None or now is None or column not in now.columns:
+                continue
+            was = before.tables[origin[0]].columns[origin[1]]
+            if was.values and (was.values, was.loose) == (now.columns[column].values, now.columns[column].loose):
+                yield f"{contract.database}.{change.name}: {column}: must have changed, and is as before"
+
+
+def faults_in(verdicts: Mapping[str, Sequence[TableVerdict]]) -> list[str]:
+    """Everything that is wrong with tables and what is defined, with its place."""
+    return [
+        f"{name}.{one.table}: {remark}"
+        for name, found in verdicts.items()
+        for one in found
+        if one.verdict is Verdict.DIFFERS
+        for remark in one.remarks
+    ]
+
+
+def verdicts_of(
+    run: Run, ground: Ground, prints: Mapping[str, DatabasePrint]
+) -> tuple[dict[str, tuple[TableVerdict, ...]], list[str]]:
+    """A verdict for each table since the ground, together with what was found before it; and all that is wrong."""
+    lines, held = ground.lineages(), held_by(run, ground, prints)
+    verdicts = {}
+    for name, line in lines.items():
+        volatile = run.site.database_spec(name).volatile
+        judged = judge(ground.databases[name], prints[name], line, volatile, held.get(name))
+        verdicts[name] = together(ground.earlier.get(name, ()), judged, line)
+    return verdicts, list(faults_of_questions(run, ground, prints))

@@ -1,0 +1,118 @@
+"""Narrows what differs to rows: key, column, the value that should be there and the one that is.
+
+The values of before come from a quick clone where the engine's can be read, else from the backup, made once more up to
+the point that the rows are held against. All rows are written to a file, the first are told.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping
+from pathlib import Path
+
+from yellow_ladder.climb.proving.expected import site_after
+from yellow_ladder.climb.proving.grounds import Ground, told_of
+from yellow_ladder.climb.proving.price import as_left, drop_scratch, see_room
+from yellow_ladder.climb.record.plan import Plan
+from yellow_ladder.climb.running.run import Run
+from yellow_ladder.database import Database
+from yellow_ladder.database.kept import connections_kept
+from yellow_ladder.database.row_changes import csv_path
+from yellow_ladder.durable import private_folder
+from yellow_ladder.errors import AnswerNo, LadderError, Problem
+from yellow_ladder.events import Note
+from yellow_ladder.fingerprints.narrowing import Look, Pair, find_rows, pairs_of, references_of, told_in
+from yellow_ladder.fingerprints.records import DatabasePrint
+from yellow_ladder.fingerprints.told import Reading
+from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
+from yellow_ladder.words import time_in_words
+
+FOLDER_NAME = "differing-rows"
+# Users wait for this. Whoever needs all of it asks again: `yl verify`, or the file of what was found so far.
+LONGEST_S = 300.0
+
+
+@connections_kept()
+def locate(
+    run: Run, ground: Ground, prints: Mapping[str, DatabasePrint], verdicts: Mapping[str, tuple[TableVerdict, ...]]
+) -> dict[str, tuple[TableVerdict, ...]]:
+    """The same verdicts, with differences of values and rows told to the row; those that cannot be stay as they are."""
+    until = time.monotonic() + LONGEST_S
+    found = dict(verdicts)
+    lines = ground.lineages()
+    try:
+        for name, judged in verdicts.items():
+            volatile = run.plan.site.database_spec(name).volatile
+            wanted = [one.table for one in judged if _has_rows_that_differ(one) and one.table not in volatile]
+            if wanted:
+                readings = _readings(run.plan, ground, name)
+                pairs = pairs_of(ground.databases[name], prints[name], lines[name], readings)
+                told = _locate_in(run, ground, name, {one: pairs[one] for one in wanted if one in pairs}, until)
+                found[name] = tuple(told_in(one, told.get(one.table)) for one in judged)
+    finally:
+        drop_scratch(run.plan)
+    return found
+
+
+def _has_rows_that_differ(one: TableVerdict) -> bool:
+    return one.verdict is Verdict.DIFFERS and one.rows_after is not None
+
+
+def _readings(plan: Plan, ground: Ground, name: str) -> list[Reading]:
+    """What the last rung told of the tables of a database."""
+    if not ground.since:
+        return []
+    rung = ground.since[-1]
+    return told_of(rung, ground, plan.site_at(rung).databases()).get(name, [])
+
+
+def _locate_in(
+    run: Run, ground: Ground, name: str, pairs: Mapping[str, Pair], until: float
+) -> dict[str, dict[str, str]]:
+    """What was found of each table of a database, in words."""
+    plan, told = run.plan, dict[str, dict[str, str]]()
+    now = site_after(plan).databases()[name] if ground.since[-1] is plan.rungs[-1] else _at(plan, ground, name)
+    masked = plan.site.database_spec(name).masked
+    try:
+        then = _then(plan, ground, name, now)
+        references = references_of(now.objects())
+        for table, pair in pairs.items():
+            hidden = {one.partition(".")[2] for one in masked if one.partition(".")[0] == table}
+            path = csv_path(_folder(plan), name, table)
+            findings = find_rows(Look(then, now, pair, path, hidden, until), run.look_on)
+            findings.references = references.get(table, ())
+            findings.settle()
+            lines = findings.lines(hidden)
+            if lines:
+                told[table] = lines
+                run.listen(Note(f"the rows of {name}.{table} that differ are listed in {path}"))
+    except TimeoutError:
+        run.listen(Note(f"looking for the rows that differ was broken off after {time_in_words(LONGEST_S)}"))
+    except (LadderError, OSError) as fault:
+        why = fault.problems[0].message if isinstance(fault, LadderError) else str(fault)
+        run.listen(Note(f"which rows of {name} differ could not be told: {why}", is_warning=True))
+    return told
+
+
+def _at(plan: Plan, ground: Ground, name: str) -> Database:
+    return plan.site_at(ground.since[-1]).databases()[name]
+
+
+def _then(plan: Plan, ground: Ground, name: str, now: Database) -> Database:
+    """The database as it was at the ground."""
+    if ground.rung == 0:
+        clone = plan.clone_place(name)
+        if not now.address.is_file and now.has_clone(clone) and now.clone_is_readable:
+            return now.opened_scratch(clone)
+        see_room(plan, now)
+        return as_left(plan, name, set())
+    rungs = [one for one in plan.rungs if one.number <= ground.rung]
+    if any(not one.file for rung in rungs for one in rung.migrations if one.database == name):
+        text = "commands of a release had their part in it, which are not run once more"
+        raise AnswerNo(Problem("not-replayable", text, "see what is in the file of the tables before", name))
+    see_room(plan, now)
+    return as_left(plan, name, {one.id for rung in rungs for one in rung.migrations})
+
+
+def _folder(plan: Plan) -> Path:
+    return private_folder(plan.folder / FOLDER_NAME)

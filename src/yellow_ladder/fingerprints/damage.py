@@ -1,0 +1,297 @@
+"""Tells in words what happened to values: cut, rounded, in another encoding, shifted by hours.
+
+A pure function of old and new values. Engines give numbers and times as numbers or as text; both are read here.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+import unicodedata
+from collections import Counter
+from collections.abc import Callable, Iterator, Sequence
+from datetime import UTC, datetime, timedelta
+from decimal import Decimal, InvalidOperation
+from html import unescape
+from typing import Any
+
+OTHER = "another value"
+_ENCODINGS = ("cp1252", "latin-1", "cp437", "cp850")
+_LIMITS = {127, 255, 32767, 65535, 8388607, 16777215, 2147483647, 4294967295, 2**63 - 1, 2**64 - 1}
+_FURTHEST_H = 26
+_TIME = re.compile(
+    r"(\d{4})-(\d\d)-(\d\d)(?:[T ](\d\d):(\d\d)(?::(\d\d)(?:\.(\d{1,9}))?)?)?\s*(Z|[+-]\d\d(?::?\d\d)?)?$"
+)
+_NUMBER = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?$")
+_TRUE, _FALSE = {"1", "t", "true", "yes", "y"}, {"0", "f", "false", "no", "n"}
+
+
+def what_happened(old: Any, new: Any) -> str:
+    """The kind of change from one value to another, in a few words; `OTHER` where it is none that is known."""
+    if old is None or new is None:
+        return _about_null(old, new)
+    for tell in _TELLERS:
+        found = tell(old, new)
+        if found:
+            return found
+    return OTHER
+
+
+def commonest(pairs: Sequence[tuple[Any, Any]]) -> str:
+    """What happened to most of these values; two kinds where neither has nine of ten."""
+    counts = Counter(what_happened(old, new) for old, new in pairs).most_common(2)
+    if not counts:
+        return OTHER
+    if len(counts) == 1 or counts[0][1] * 10 >= 9 * len(pairs):
+        return counts[0][0]
+    return f"{counts[0][0]}, or {counts[1][0]}"
+
+
+def are_swapped(pairs: Sequence[tuple[Any, Any]]) -> bool:
+    """Whether the values only changed places: each that is new was there before, as often."""
+    return len(pairs) > 1 and Counter(map(_counted, (o for o, _ in pairs))) == Counter(
+        map(_counted, (n for _, n in pairs))
+    )
+
+
+def _counted(value: Any) -> tuple[str, Any]:
+    return type(value).__name__, value
+
+
+def _about_null(old: Any, new: Any) -> str:
+    if old is None:
+        return "empty instead of NULL" if new in ("", b"") else "a value instead of NULL"
+    return "NULL instead of empty" if old in ("", b"") else "NULL instead of a value"
+
+
+def _texts(old: Any, new: Any) -> tuple[str, str] | None:
+    return (old, new) if isinstance(old, str) and isinstance(new, str) else None
+
+
+def _number(value: Any) -> Decimal | None:
+    if isinstance(value, bool):
+        return Decimal(int(value))
+    if isinstance(value, str) and not _NUMBER.match(value):
+        return None
+    if not isinstance(value, int | float | Decimal | str):
+        return None
+    try:
+        found = Decimal(value) if not isinstance(value, float) else Decimal(repr(value))
+    except InvalidOperation:
+        return None
+    return found if found.is_finite() else None
+
+
+def _by_type(old: Any, new: Any) -> str:
+    """1 and '1', 5 and 5.0: only the type is another, or how it is written."""
+    if type(old) is not type(new) and _as_text(old) == _as_text(new):
+        return "of another type"
+    first, second = _number(old), _number(new)
+    if first is not None and first == second:
+        if isinstance(old, str) and isinstance(new, str):
+            zeros = len(old) - len(old.lstrip("0"))
+            return "leading zeros lost" if zeros > len(new) - len(new.lstrip("0")) else "the same number, other digits"
+        return "of another type"
+    return ""
+
+
+def _as_text(value: Any) -> str:
+    return value.decode("utf-8", "surrogateescape") if isinstance(value, bytes) else str(value)
+
+
+def _truth(old: Any, new: Any) -> str:
+    first, second = str(old).lower(), str(new).lower()
+    if (first in _TRUE and second in _FALSE) or (first in _FALSE and second in _TRUE):
+        return "the opposite"
+    return ""
+
+
+def _numbers(old: Any, new: Any) -> str:
+    first, second = _number(old), _number(new)
+    if first is None or second is None:
+        return ""
+    if first == -second:
+        return "sign lost or turned"
+    if second in _LIMITS and first > second:
+        return f"cut at the largest number of its type, {second}"
+    if second == 0:
+        return "0 instead of a number"
+    gap = abs(first - second)
+    places = _places(second)
+    if places < _places(first) and gap < Decimal(1).scaleb(-places):
+        return f"rounded to {places} places" if places else "rounded to a whole number"
+    if gap and abs(first) > 0 and gap / abs(first) < Decimal("1e-5"):
+        return "rounded: fewer digits than before"
+    if first and (ratio := second / first) and abs(ratio).normalize() in _POWERS:
+        return f"multiplied by {ratio.normalize():f}"
+    return "another number"
+
+
+_POWERS = {Decimal(10) ** power for power in range(-9, 10) if power}
+
+
+def _places(number: Decimal) -> int:
+    exponent = number.normalize().as_tuple().exponent
+    return max(0, -exponent) if isinstance(exponent, int) else 0
+
+
+def _moment(value: Any) -> tuple[datetime, int] | None:
+    """A point in time and the digits of its fraction of a second."""
+    found = _TIME.match(value) if isinstance(value, str) else None
+    if found is None:
+        return None
+    year, month, day, hour, minute, second = (int(part or 0) for part in found.groups()[:6])
+    try:
+        moment = datetime(year, month, day, hour, minute, second, tzinfo=UTC)
+    except ValueError:
+        return None
+    fraction, zone = found.group(7) or "", found.group(8)
+    if zone and zone != "Z":
+        digits = zone[1:].replace(":", "").ljust(4, "0")
+        shift = timedelta(hours=int(digits[:2]), minutes=int(digits[2:]))
+        moment += -shift if zone[0] == "+" else shift
+    return moment + timedelta(microseconds=int(fraction.ljust(6, "0")[:6] or 0)), len(fraction.rstrip("0"))
+
+
+def _times(old: Any, new: Any) -> str:
+    first, second = _moment(old), _moment(new)
+    if first is None or second is None:
+        return ""
+    (was, digits), (now, fewer) = first, second
+    if was == now:
+        return "the same moment, written otherwise" if digits == fewer else "fraction of a second lost"
+    for words, cut in _UNITS:
+        if now == cut(was):
+            return words
+    if fewer < digits and abs(now - was) < timedelta(seconds=1):
+        return "fraction of a second lost"
+    if was.day == now.month and was.month == now.day and was.year == now.year:
+        return "day and month changed places"
+    if (was.month, was.day, was.timetz()) == (now.month, now.day, now.timetz()):
+        return f"shifted by {now.year - was.year:+d} years"
+    seconds = (now - was).total_seconds()
+    if seconds % 900 == 0 and abs(seconds) <= _FURTHEST_H * 3600:
+        return f"shifted by {seconds / 3600:+g} hours"
+    if seconds % 86400 == 0:
+        return f"shifted by {int(seconds // 86400):+d} days"
+    return "another time"
+
+
+_UNITS: tuple[tuple[str, Callable[[datetime], datetime]], ...] = (
+    ("fraction of a second lost", lambda one: one.replace(microsecond=0)),
+    ("seconds lost", lambda one: one.replace(microsecond=0, second=0)),
+    ("minutes lost", lambda one: one.replace(microsecond=0, second=0, minute=0)),
+    ("time of day lost", lambda one: one.replace(microsecond=0, second=0, minute=0, hour=0)),
+)
+
+
+def _bytes(old: Any, new: Any) -> str:
+    if isinstance(old, bytes) and isinstance(new, bytes) and old.startswith(new):
+        return f"cut at {len(new)} bytes" if new else "empty instead of a value"
+    return ""
+
+
+def _blanks(old: str, new: str) -> str:
+    if not new:
+        return "empty instead of a value"
+    if old.replace("\r\n", "\n") == new.replace("\r\n", "\n"):
+        return "other line ends"
+    if old.rstrip() == new.rstrip():
+        return "blanks at the end lost" if len(new) < len(old) else "blanks at the end"
+    if old.strip() == new.strip():
+        return "blanks around it lost" if len(new) < len(old) else "blanks around it"
+    if old.split() == new.split():
+        return "other blanks inside"
+    return ""
+
+
+def _cut(old: str, new: str) -> str:
+    if old.startswith(new):
+        size = len(new.encode("utf-8", "surrogatepass"))
+        return f"cut at {len(new)} characters" + (f" ({size} bytes)" if size != len(new) else "")
+    if new.startswith(old):
+        return "something was put behind it"
+    return "cut at its beginning" if old.endswith(new) else "something was put before it" if new.endswith(old) else ""
+
+
+def _letters(old: str, new: str) -> str:
+    if old.casefold() == new.casefold():
+        return "letter case"
+    for form in ("NFC", "NFD", "NFKC", "NFKD"):
+        if unicodedata.normalize(form, old) == new or unicodedata.normalize(form, new) == old:
+            return "another normal form of Unicode"
+    if _bare(old) == _bare(new):
+        return "accents lost" if _bare(new) == new else "accents"
+    return ""
+
+
+def _bare(text: str) -> str:
+    return "".join(one for one in unicodedata.normalize("NFD", text) if not unicodedata.combining(one))
+
+
+def _encoding(old: str, new: str) -> str:
+    if _is_masked(old, new):
+        return "letters turned into question marks"
+    for encoding in _ENCODINGS:
+        for first, second, words in ((old, new, "wrong encoding: read as"), (new, old, "wrong encoding: undone, was")):
+            try:
+                if first.encode().decode(encoding) == second:
+                    return f"{words} {encoding}"
+            except UnicodeError:
+                continue
+    return ""
+
+
+def _is_masked(old: str, new: str) -> bool:
+    """Whether nothing but letters beyond ASCII became question marks, one or (byte for byte) several for each."""
+    if not any(mark in new for mark in "?\ufffd") or old.isascii():
+        return False
+    pattern = "".join(re.escape(one) if one.isascii() else f"(?:{re.escape(one)}|[?\ufffd]{{1,4}})" for one in old)
+    return re.fullmatch(pattern, new) is not None
+
+
+def _written(old: str, new: str) -> str:
+    if unescape(old) == new or unescape(new) == old:
+        return "written for HTML" if len(new) > len(old) else "no longer written for HTML"
+    if new in (old.replace("'", "''"), old.replace("\\", "\\\\"), old.replace("'", "\\'"), old.replace('"', '\\"')):
+        return "quotes or backslashes doubled"
+    if old in (new.replace("'", "''"), new.replace("\\", "\\\\")):
+        return "doubled quotes or backslashes undone"
+    if old[:1] in "{[" and new[:1] in "{[":
+        try:
+            return "the same JSON, written otherwise" if json.loads(old) == json.loads(new) else "other JSON"
+        except ValueError:
+            return ""
+    return ""
+
+
+def _of_texts(tell: Callable[[str, str], str]) -> Callable[[Any, Any], str]:
+    def told(old: Any, new: Any) -> str:
+        texts = _texts(old, new)
+        return tell(*texts) if texts else ""
+
+    return told
+
+
+_TELLERS: tuple[Callable[[Any, Any], str], ...] = (
+    _by_type,
+    _truth,
+    _times,
+    _numbers,
+    _bytes,
+    *map(_of_texts, (_blanks, _letters, _encoding, _written, _cut)),
+)
+
+
+def closest(gone: Sequence[tuple[Any, ...]], come: Sequence[tuple[Any, ...]]) -> Iterator[tuple[int, int]]:
+    """Which row that is gone is which that came, where most of their values are the same; each at most once."""
+    free = set(range(len(come)))
+    for here, old in enumerate(gone):
+        best = max(free, key=lambda there: (_alike(old, come[there]), -there), default=None)
+        if best is not None and _alike(old, come[best]) * 2 >= len(old):
+            free.discard(best)
+            yield here, best
+
+
+def _alike(old: tuple[Any, ...], new: tuple[Any, ...]) -> int:
+    return sum(a == b for a, b in zip(old, new, strict=True))

@@ -1,0 +1,169 @@
+"""How the rows of a table are read on both sides of a change, and the rows that differ found and written down."""
+
+from __future__ import annotations
+
+import contextlib
+import re
+from collections.abc import Callable, Collection, Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from yellow_ladder.database import Database
+from yellow_ladder.database.port import UndecodableText
+from yellow_ladder.database.row_changes import csv_line
+from yellow_ladder.database.selection import Field, Selection
+from yellow_ladder.fingerprints.lineage import Lineage, TableLine
+from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint
+from yellow_ladder.fingerprints.rows import Change, Findings, Sides, compare_rows, header, lines_for_file
+from yellow_ladder.fingerprints.told import Reading
+from yellow_ladder.fingerprints.verdicts import TableVerdict
+
+_REFERENCE = re.compile(r"(?i)FOREIGN KEY\s*\(([^)]*)\)|[\"`\[]?(\w+)[\"`\]]?[^,(]*?\bREFERENCES\b")
+
+
+@dataclass(frozen=True, slots=True)
+class Pair:
+    """How one table's rows are read on both sides."""
+
+    old: Selection
+    new: Selection
+    sides: Sides
+
+
+def pairs_of(base: DatabasePrint, prints: DatabasePrint, lineage: Lineage, told: Sequence[Reading]) -> dict[str, Pair]:
+    """How the rows of each table are read before and now."""
+    pairs = {}
+    for table, line in lineage.tables.items():
+        if table not in prints.tables:
+            continue
+        now = prints.tables[table]
+        pair = (
+            _plain_pair(table, line, base.tables[line.origin], now)
+            if line.origin
+            else _moved_pair(table, line, base, now)
+        )
+        if pair is not None:
+            pairs[table] = pair
+    for reading in told:
+        if reading.table in prints.tables:
+            pairs[reading.table] = _told_pair(reading, prints.tables[reading.table])
+    return pairs
+
+
+def _plain_pair(table: str, line: TableLine, old: TablePrint, now: TablePrint) -> Pair | None:
+    """Columns that nobody said would change, found by the key of before; by the whole row where it has none."""
+    same = {
+        column: its.origin[1]
+        for column, its in line.columns.items()
+        if its.origin is not None and its.origin[0] == line.origin and not its.is_changed and column in now.names
+    }
+    back = {origin: column for column, origin in same.items()}
+    key = tuple(back.get(one, "") for one in old.key)
+    if not same:
+        return None
+    if not key or not set(key) <= same.keys():
+        key = tuple(same)
+    columns = (*key, *(one for one in same if one not in key))
+    return Pair(
+        Selection(tuple(Field(one, same[one]) for one in columns), str(line.origin)),
+        Selection(tuple(Field(one) for one in columns), table),
+        Sides(columns, key),
+    )
+
+
+def _moved_pair(table: str, line: TableLine, base: DatabasePrint, now: TablePrint) -> Pair | None:
+    """Values that came from another table, found by the column that holds its key."""
+    moved = {c: its.origin for c, its in line.columns.items() if its.by and its.origin and c in now.names}
+    sources, ways = {origin[0] for origin in moved.values()}, {line.columns[one].by for one in moved}
+    if len(sources) != 1 or len(ways) != 1:
+        return None
+    source, way = sources.pop(), ways.pop()
+    if len(base.tables[source].key) != 1 or way not in now.names:
+        return None
+    columns = (way, *moved)
+    return Pair(
+        Selection((Field(way, base.tables[source].key[0]), *(Field(c, o[1]) for c, o in moved.items())), source),
+        Selection(tuple(Field(one) for one in columns), table),
+        Sides(columns, (way,), is_sparse=True),
+    )
+
+
+def _told_pair(reading: Reading, now: TablePrint) -> Pair:
+    fields = {one.name: one for one in reading.selection.fields if one.name in now.names}
+    key = tuple(one for one in reading.key if one in fields)
+    columns = (*key, *(one for one in fields if one not in key))
+    old = replace(reading.selection, fields=tuple(fields[one] for one in columns))
+    new = Selection(tuple(Field(one) for one in columns), reading.table)
+    return Pair(old, new, Sides(columns, key, reading.meanings, may_come=reading.grows))
+
+
+@dataclass(frozen=True, slots=True)
+class Look:
+    """One table to be looked through: both databases, how it is read, and where what differs is written."""
+
+    then: Database
+    now: Database
+    pair: Pair
+    path: Path
+    masked: Collection[str]
+    until: float
+
+
+def find_rows(look: Look, look_on: Callable[[], None]) -> Findings:
+    """Every row of a table that differs, written to the file; `look_on` is where it can be stopped.
+
+    Raises TimeoutError where it takes too long.
+    """
+    try:
+        return _compared(look, look_on, lenient=False)
+    except UndecodableText:
+        return _compared(look, look_on, lenient=True)
+
+
+def _compared(look: Look, look_on: Callable[[], None], *, lenient: bool) -> Findings:
+    sides = look.pair.sides
+    findings, width = Findings(sides), len(sides.key)
+    with (
+        contextlib.closing(look.then.sorted_selected(look.pair.old, width, lenient=lenient)) as old,
+        contextlib.closing(look.now.sorted_selected(look.pair.new, width, lenient=lenient)) as new,
+        look.path.open("w", encoding="utf-8", errors="backslashreplace", newline="") as stream,
+    ):
+        look.path.chmod(0o600)
+        stream.write(csv_line(header(sides)))
+        for one in compare_rows(old, new, sides, until=look.until):
+            findings.add(one)
+            for line in lines_for_file(findings, one, look.masked):
+                stream.write(csv_line(line))
+            look_on()
+    return findings
+
+
+def references_of(objects: Mapping[str, str]) -> dict[str, tuple[str, ...]]:
+    """Columns of each table that point to other tables, as its definition tells."""
+    found = {}
+    for name, text in objects.items():
+        if name.startswith("table "):
+            columns = [
+                column.strip().strip('"`[]')
+                for listed, single in _REFERENCE.findall(text)
+                for column in (listed.split(",") if listed else [single])
+            ]
+            found[name.removeprefix("table ")] = tuple(columns)
+    return found
+
+
+def told_in(verdict: TableVerdict, lines: Mapping[str, str] | None) -> TableVerdict:
+    """Each remark about a column or about rows, replaced by what was found of it."""
+    if not lines:
+        return verdict
+    kept = [one for one in verdict.remarks if not _tells_the_same(one, lines)]
+    columns = [f"{name}: {text}" for name, text in lines.items() if name not in set(Change)]
+    rows = [text for name, text in lines.items() if name in set(Change)]
+    return replace(verdict, remarks=(*rows, *columns, *kept))
+
+
+def _tells_the_same(remark: str, lines: Mapping[str, str]) -> bool:
+    column, colon, _ = remark.partition(": ")
+    about_rows = re.match(r"[\d,]+ rows? (fewer|more) than", remark)
+    rows_told = any(one in lines for one in (Change.GONE, Change.CAME))
+    return rows_told if about_rows else bool(colon) and (column in lines or (rows_told and " values " in remark))

@@ -1,0 +1,254 @@
+"""Narrows a difference to rows: both states are read side by side in the order of their keys.
+
+Nothing is held but the rows in hand and the first of each kind, so that tables of any size can be compared.
+"""
+
+from __future__ import annotations
+
+import time
+from collections import Counter
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import Any
+
+from yellow_ladder.fingerprints.damage import OTHER, are_swapped, closest, commonest, what_happened
+from yellow_ladder.fingerprints.meanings import MEANINGS
+from yellow_ladder.words import count_of
+
+Row = tuple[Any, ...]
+SAMPLE_ROWS, EXAMPLES = 200, 3
+_SHOWN, _AROUND = 32, 10
+MASKED = "(masked)"
+
+
+class Change(StrEnum):
+    """What happened to a row."""
+
+    CHANGED = "changed"
+    GONE = "gone"
+    CAME = "came"
+
+
+@dataclass(frozen=True, slots=True)
+class RowChange:
+    """A row that differs: its values as they should be, None where it came, and as they are, None where it is gone."""
+
+    change: Change
+    old: Row | None
+    new: Row | None
+
+
+@dataclass(frozen=True, slots=True)
+class Sides:
+    """The columns of both sides in order, those that rows are found by, and what their values mean."""
+
+    columns: tuple[str, ...]
+    key: tuple[str, ...]
+    meanings: Mapping[str, str] = field(default_factory=dict)
+    may_come: bool = False
+    """Whether rows that came are no difference."""
+    is_sparse: bool = False
+    """Whether a row that is not there is the same as one with nothing but NULL beside its key."""
+
+
+def compare_rows(
+    old: Iterator[Row], new: Iterator[Row], sides: Sides, *, until: float | None = None
+) -> Iterator[RowChange]:
+    """Each row that differs, in the order of the keys; rows begin with the bytes that they are sorted by.
+
+    Breaks off at `until`, a moment of the monotonic clock, by raising TimeoutError.
+    """
+    width = len(sides.key)
+    means = [MEANINGS.get(sides.meanings.get(one, "")) for one in sides.columns]
+    was, row, seen = next(old, None), next(new, None), 0
+    while was is not None or row is not None:
+        seen += 1
+        if until is not None and seen % 5000 == 0 and time.monotonic() > until:
+            raise TimeoutError
+        order = _order(was, row, width)
+        if order < 0 and was is not None:
+            if not (sides.is_sparse and set(was[2 * width :]) <= {None}):
+                yield RowChange(Change.GONE, was[width:], None)
+            was = next(old, None)
+        elif order > 0 and row is not None:
+            if not sides.may_come and not (sides.is_sparse and set(row[2 * width :]) <= {None}):
+                yield RowChange(Change.CAME, None, row[width:])
+            row = next(new, None)
+        elif was is not None and row is not None:
+            if not all(map(_same, was[width:], row[width:], means)):
+                yield RowChange(Change.CHANGED, was[width:], row[width:])
+            was, row = next(old, None), next(new, None)
+
+
+def _same(old: Any, new: Any, means: Callable[[Any], Any] | None) -> bool:
+    if old is None or new is None:
+        return old is new
+    if means is not None:
+        old, new = means(old), means(new)
+    return type(old) is type(new) and bool(old == new)
+
+
+def _order(was: Row | None, row: Row | None, width: int) -> int:
+    """Which comes first: less than 0 the old row, more than 0 the new one, 0 where they are the same row."""
+    if was is None or row is None:
+        return 1 if was is None else -1
+    for old, new in zip(was[:width], row[:width], strict=True):
+        if old != new:
+            return -1 if _bytes(old) < _bytes(new) else 1
+    return 0
+
+
+def _bytes(value: Any) -> tuple[bool, bytes]:
+    """Sorted as the engines sort: NULL first, then by bytes."""
+    return value is not None, value.encode("utf-8", "surrogateescape") if isinstance(value, str) else value or b""
+
+
+@dataclass
+class Findings:
+    """What was found of one table: numbers of rows by kind and of values by column, and the first of them."""
+
+    sides: Sides
+    references: Collection[str] = ()
+    """Columns that point to rows of other tables."""
+    counts: Counter[Change] = field(default_factory=Counter)
+    values: Counter[str] = field(default_factory=Counter)
+    first: dict[Change, list[RowChange]] = field(default_factory=lambda: {one: [] for one in Change})
+    pairs: dict[str, list[tuple[Row, Any, Any]]] = field(default_factory=dict)
+
+    def add(self, one: RowChange) -> None:
+        """Count one row."""
+        self.counts[one.change] += 1
+        if len(self.first[one.change]) < SAMPLE_ROWS:
+            self.first[one.change].append(one)
+        if one.old is None or one.new is None:
+            return
+        for column, old, new in self.changed_values(one.old, one.new):
+            self.values[column] += 1
+            kept = self.pairs.setdefault(column, [])
+            if len(kept) < SAMPLE_ROWS:
+                kept.append((one.old, old, new))
+
+    def changed_values(self, old: Row, new: Row) -> Iterator[tuple[str, Any, Any]]:
+        """The values of a row that differ, with their column."""
+        for column, was, now in zip(self.sides.columns, old, new, strict=True):
+            if not _same(was, now, MEANINGS.get(self.sides.meanings.get(column, ""))):
+                yield column, was, now
+
+    def settle(self) -> None:
+        """Recognise rows that only changed what they are found by: they are neither gone nor new."""
+        gone, came = self.first[Change.GONE], self.first[Change.CAME]
+        if not gone or not came or len(gone) != self.counts[Change.GONE] or len(came) != self.counts[Change.CAME]:
+            return
+        matches = list(closest([one.old or () for one in gone], [one.new or () for one in came]))
+        for here, there in matches:
+            self.add(RowChange(Change.CHANGED, gone[here].old, came[there].new))
+        taken_here, taken_there = ({one[place] for one in matches} for place in (0, 1))
+        self.first[Change.GONE] = [one for place, one in enumerate(gone) if place not in taken_here]
+        self.first[Change.CAME] = [one for place, one in enumerate(came) if place not in taken_there]
+        for change in (Change.GONE, Change.CAME):
+            self.counts[change] = len(self.first[change])
+
+    def kind_of(self, column: str) -> str:
+        """What happened to the values of a column, in a few words."""
+        found = [(old, new) for _, old, new in self.pairs.get(column, [])]
+        other = self._swapped_with(column)
+        if other:
+            return f"changed places with {other}"
+        if len(found) == self.values[column] and are_swapped(found):
+            return "swapped between rows"
+        words = commonest(found)
+        if column in self.references and words in (OTHER, "another number"):
+            return "points to another row"
+        return words
+
+    def _swapped_with(self, column: str) -> str:
+        """The column that this one changed places with in every row."""
+        place = self.sides.columns.index(column)
+        changed = [
+            one for one in self.first[Change.CHANGED] if one.old and one.new and one.old[place] != one.new[place]
+        ]
+        for there, other in enumerate(self.sides.columns):
+            if there != place and changed and all(
+                one.old is not None and one.new is not None
+                and one.old[place] == one.new[there] and one.old[there] == one.new[place]
+                for one in changed
+            ):  # fmt: skip
+                return other
+        return ""
+
+    def key_in_words(self, row: Row) -> str:
+        """How a row is found: by its key, or where it has none by its first values."""
+        named = [(name, row[self.sides.columns.index(name)]) for name in self.sides.key]
+        shown = [f"{name} {in_words(value)}" for name, value in named[:3]]
+        return ", ".join(shown) + (", …" if len(named) > 3 else "")
+
+    def lines(self, masked: Collection[str] = ()) -> dict[str, str]:
+        """What is found in words: by column, and for rows that are gone or came by `Change`."""
+        found = {}
+        for column, count in self.values.items():
+            row, old, new = self.pairs[column][0]
+            values = MASKED if column in masked else " → ".join(both_in_words(old, new))
+            more = f", and {count - 1:,} more" if count > 1 else ""
+            where = self.key_in_words(row)
+            kind = self.kind_of(column)
+            differs = ("1 value differs" if count == 1 else f"{count:,} values differ") + (
+                "" if kind == OTHER else f" ({kind})"
+            )
+            found[column] = f"{differs}: {where}: {values}{more}"
+        for change, words in ((Change.GONE, "gone"), (Change.CAME, "more than before")):
+            count = self.counts[change]
+            if count:
+                rows = [one.old or one.new or () for one in self.first[change][:EXAMPLES]]
+                hidden = [self.key_in_words(row) if not masked else self._masked_key(row, masked) for row in rows]
+                more = f" and {count - len(rows):,} more" if count > len(rows) else ""
+                found[change] = f"{count_of(count, 'row')} {words}: {'; '.join(hidden)}{more}"
+        return found
+
+    def _masked_key(self, row: Row, masked: Collection[str]) -> str:
+        named = [(name, row[self.sides.columns.index(name)]) for name in self.sides.key[:3]]
+        return ", ".join(f"{name} {MASKED if name in masked else in_words(value)}" for name, value in named)
+
+
+def in_words(value: Any) -> str:
+    """A value, short enough for a line."""
+    if value is None:
+        return "NULL"
+    if isinstance(value, bytes):
+        return f"0x{value[:12].hex()}{'…' if len(value) > 12 else ''} ({count_of(len(value), 'byte')})"
+    if isinstance(value, str):
+        shown = value if len(value) <= _SHOWN else value[: _SHOWN - 1] + "…"
+        return repr(shown)
+    return repr(value)
+
+
+def both_in_words(old: Any, new: Any) -> tuple[str, str]:
+    """Two values, shortened so that where they differ is seen."""
+    if not (isinstance(old, str) and isinstance(new, str)) or max(len(old), len(new)) <= _SHOWN:
+        return in_words(old), in_words(new)
+    same = next((at for at, (a, b) in enumerate(zip(old, new, strict=False)) if a != b), min(len(old), len(new)))
+    start = max(0, same - _AROUND)
+    first, second = (in_words(("…" if start else "") + one[start:]) for one in (old, new))
+    return first, second
+
+
+def lines_for_file(findings: Findings, one: RowChange, masked: Collection[str]) -> Iterator[tuple[Any, ...]]:
+    """A row's lines in the file of all differences: change, key, column, before, now, what happened."""
+    row = one.old if one.old is not None else one.new
+    if row is None:
+        return
+    key = tuple(MASKED if name in masked else row[findings.sides.columns.index(name)] for name in findings.sides.key)
+    if one.old is not None and one.new is not None:
+        for column, old, new in findings.changed_values(one.old, one.new):
+            values = (MASKED, MASKED) if column in masked else (old, new)
+            yield (one.change.value, *key, column, *values, what_happened(old, new))
+        return
+    for column, value in zip(findings.sides.columns, row, strict=True):
+        shown = MASKED if column in masked else value
+        values = (shown, None) if one.change is Change.GONE else (None, shown)
+        yield (one.change.value, *key, column, *values, "")
+
+
+def header(sides: Sides) -> Sequence[str]:
+    """The names of the columns of that file."""
+    return ("change", *(f"key {name}" for name in sides.key), "column", "before", "now", "what happened")

@@ -1,0 +1,277 @@
+"""What a release says that a table will hold, read from the database before the change, and what it holds after.
+
+Both are readings: selections with the columns that tie their rows. Where SQL over the old rows tells the new values,
+the engine works them out before anything is changed, and the sums of both readings must be equal.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+import numpy as np
+
+from yellow_ladder.database import Database
+from yellow_ladder.database.kept import connections_kept
+from yellow_ladder.database.port import UndecodableText
+from yellow_ladder.database.selection import Field, Selection
+from yellow_ladder.fingerprints.hashing import ColumnHasher, Hashes, combine_keys, sum_column
+from yellow_ladder.fingerprints.lineage import Lineage, TableLine
+from yellow_ladder.fingerprints.meanings import ONE_NUMBER, meant
+from yellow_ladder.fingerprints.records import ColumnSums, DatabasePrint, TablePrint
+from yellow_ladder.release.contract import Contract, TableChange, for_engine
+
+OnRows = Callable[[int], None]
+_NO_ROWS: OnRows = lambda _count: None  # noqa: E731
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """One table as it will be: how to read that before, the columns that tie its rows, what its values mean.
+
+    `grows`: rows may come besides, so that only those are compared whose key was there before.
+    """
+
+    table: str
+    selection: Selection
+    key: tuple[str, ...]
+    meanings: Mapping[str, str] = field(default_factory=dict)
+    grows: bool = False
+
+    def after(self) -> Selection:
+        """The same columns of the table as it is."""
+        return Selection(tuple(Field(name) for name in self.selection.names), self.table)
+
+
+@dataclass(frozen=True, slots=True)
+class Expected:
+    """What readings gave before a change: sums by table, answers by the name of their question."""
+
+    tables: Mapping[str, TablePrint] = field(default_factory=dict)
+    answers: Mapping[str, TablePrint] = field(default_factory=dict)
+
+    def as_record(self) -> dict[str, Any]:
+        """As JSON."""
+        parts = {"tables": self.tables, "answers": self.answers}
+        return {word: {name: one.as_record() for name, one in part.items()} for word, part in parts.items()}
+
+    @staticmethod
+    def from_record(record: Mapping[str, Any]) -> Expected:
+        """Read what `as_record` gave."""
+        parts = [{n: TablePrint.from_record(one) for n, one in record[word].items()} for word in ("tables", "answers")]
+        return Expected(*parts)
+
+
+def readings(
+    lineage: Lineage, base: DatabasePrint, engine: str, query_columns: Callable[[str], tuple[str, ...]]
+) -> list[Reading]:
+    """A reading for each table whose content one rung's contract tells; `base` is the database before that rung."""
+    found = []
+    for name, line in lineage.tables.items():
+        if line.told is not None:
+            reading = _reading(name, line, line.told, base, engine, query_columns)
+            if reading is not None:
+                found.append(reading)
+    return found
+
+
+def _reading(
+    name: str,
+    line: TableLine,
+    told: TableChange,
+    base: DatabasePrint,
+    engine: str,
+    query_columns: Callable[[str], tuple[str, ...]],
+) -> Reading | None:
+    meanings: dict[str, str] = dict(told.same_as)
+    if told.query:
+        query = for_engine(told.query, engine)
+        if not query:
+            return None
+        names = query_columns(query)
+        if engine == "sqlite":
+            meanings = {**dict.fromkeys(names, ONE_NUMBER), **meanings}
+        fields = tuple(Field(one) for one in names)
+        return Reading(name, Selection(fields, query=query), tuple(told.matched_by) or names, meanings, _grows(told))
+    if line.origin is None or line.origin not in base.tables:
+        return None
+    values = {column: for_engine(text, engine) for column, text in told.values.items()}
+    old_key = base.tables[line.origin].key
+    # Where the application numbers its rows anew, their number is what they are not found by, and not compared.
+    unheld = () if not told.matched_by or len(old_key) == len(base.tables[line.origin].names) else old_key
+    fields = tuple(
+        one
+        for column, its in line.columns.items()
+        if (one := _field(column, its.origin, values, told, line.origin)) is not None
+        and (one.sql or one.column not in unheld or column in told.matched_by)
+    )
+    if engine == "sqlite":
+        meanings = {**dict.fromkeys((one for one, text in values.items() if text), ONE_NUMBER), **meanings}
+    key = tuple(told.matched_by) or _key_after(line, old_key, fields)
+    return Reading(name, Selection(fields, line.origin, where=_where(told, engine)), key, meanings, _grows(told))
+
+
+def _grows(told: TableChange) -> bool:
+    return told.rows == "grow"
+
+
+def _field(
+    column: str, origin: tuple[str, str] | None, values: Mapping[str, str], told: TableChange, table: str
+) -> Field | None:
+    """How a column is read before: by its SQL, or as it is; None where nothing tells what it will hold."""
+    if column in values:
+        return Field(column, sql=values[column]) if values[column] else None
+    if origin is None or origin[0] != table or column in told.columns_changed:
+        return None
+    return Field(column, origin[1])
+
+
+def _where(told: TableChange, engine: str) -> str:
+    if told.kept_where:
+        text = for_engine(told.kept_where, engine)
+        return f"({text}) IS TRUE" if text else ""
+    text = for_engine(told.gone_where, engine) if told.gone_where else ""
+    return f"({text}) IS NOT TRUE" if text else ""
+
+
+def _key_after(line: TableLine, key: tuple[str, ...], fields: tuple[Field, ...]) -> tuple[str, ...]:
+    """The new names of the old key's columns; the whole row where one of them cannot be told."""
+    names = {its.origin[1]: column for column, its in line.columns.items() if its.origin is not None}
+    readable = {one.name for one in fields}
+    after = tuple(names.get(one, "") for one in key)
+    return after if after and set(after) <= readable else tuple(one.name for one in fields)
+
+
+@connections_kept()
+def read_expected(
+    database: Database, told: list[Reading], contracts: list[Contract], keys: Path, on_rows: OnRows = _NO_ROWS
+) -> Expected:
+    """Read what will be, before the change; `keys` is a folder for the keys of tables whose rows may become more.
+
+    Raises AnswerNo where a release's SQL is wrong for this database.
+    """
+    tables = {}
+    for one in told:
+        kept = _keys_file(keys, database, one.table) if one.grows else None
+        tables[one.table] = _read(database, one.selection, one, on_rows, keep_keys=kept)
+    answers = {
+        same.name: _read_answer(database, text, on_rows)
+        for contract in contracts
+        for same in contract.same_answers
+        if (text := for_engine(same.before, database.address.engine))
+    }
+    return Expected(tables, answers)
+
+
+@connections_kept()
+def read_matched(
+    database: Database, told: list[Reading], columns: Mapping[str, tuple[str, ...]], keys: Path, on_rows: OnRows
+) -> dict[str, TablePrint]:
+    """The same columns of the tables as they are now; of tables that grew, of rows that were there before.
+
+    `columns` are those that each table has now: one that is gone is not read, and found missing by the judge.
+    """
+    found = {}
+    for one in told:
+        there = columns.get(one.table)
+        if there is None:
+            continue
+        now = one.after()
+        present = Selection(tuple(part for part in now.fields if part.name in there), now.table)
+        if set(one.key) <= set(there):
+            kept = _keys_file(keys, database, one.table) if one.grows else None
+            found[one.table] = _read(database, present, one, on_rows, only_keys=kept)
+    return found
+
+
+def read_answers(database: Database, contracts: list[Contract], on_rows: OnRows) -> dict[str, TablePrint]:
+    """The answers after the change to the questions whose answers are to be the same."""
+    return {
+        same.name: _read_answer(database, text, on_rows)
+        for contract in contracts
+        for same in contract.same_answers
+        if (text := for_engine(same.after, database.address.engine))
+    }
+
+
+def _read_answer(database: Database, query: str, on_rows: OnRows) -> TablePrint:
+    """An answer's columns are known by their place, since the two questions may name them otherwise."""
+    names = database.query_columns(query)
+    selection = Selection(tuple(Field(one) for one in names), query=query)
+    meanings = dict.fromkeys(names, ONE_NUMBER)
+    found = _read(database, selection, Reading("", selection, names, meanings), on_rows)
+    places = {name: str(number) for number, name in enumerate(names)}
+    return TablePrint(found.rows, tuple(places.values()), {places[n]: sums for n, sums in found.columns.items()})
+
+
+def _keys_file(folder: Path, database: Database, table: str) -> Path:
+    return folder / f"keys-{quote(database.address.name, safe='')}-{quote(table, safe='')}.u64"
+
+
+def _read(
+    database: Database,
+    selection: Selection,
+    reading: Reading,
+    on_rows: OnRows,
+    **keys: Path | None,
+) -> TablePrint:
+    try:
+        return _sums(database, selection, reading, on_rows, lenient=False, **keys)
+    except UndecodableText:
+        return _sums(database, selection, reading, _NO_ROWS, lenient=True, **keys)
+
+
+def _sums(  # noqa: PLR0913
+    database: Database,
+    selection: Selection,
+    reading: Reading,
+    on_rows: OnRows,
+    *,
+    lenient: bool,
+    keep_keys: Path | None = None,
+    only_keys: Path | None = None,
+) -> TablePrint:
+    names = selection.names
+    totals = dict.fromkeys(names, ColumnSums())
+    hashers = [ColumnHasher() for _ in names]
+    known = np.load(only_keys, mmap_mode="r") if only_keys is not None and only_keys.exists() else None
+    kept: list[Hashes] = []
+    rows = 0
+    for chunk in database.read_selected(selection, lenient=lenient):
+        columns = dict(zip(names, zip(*chunk, strict=True), strict=True))
+        for name, meaning in reading.meanings.items():
+            if name in columns:
+                columns[name] = meant(columns[name], meaning)
+        hashed = {name: hasher.hash(values) for (name, values), hasher in zip(columns.items(), hashers, strict=True)}
+        ties = combine_keys([hashed[name][0] for name in reading.key], len(chunk))
+        if keep_keys is not None:
+            kept.append(ties)
+        here = None if known is None else _among(ties, known)
+        for name, (hashes, present) in hashed.items():
+            if here is not None:
+                present = here if present is None else present & here
+            totals[name] += sum_column(hashes, present, ties)
+        rows += len(chunk) if here is None else int(here.sum())
+        on_rows(len(chunk))
+    if keep_keys is not None:
+        _keep(keep_keys, kept)
+    return TablePrint(rows, reading.key, totals)
+
+
+def _among(ties: Hashes, known: Hashes) -> Any:
+    if not len(known):
+        return np.zeros(len(ties), dtype=np.bool_)
+    places = np.minimum(np.searchsorted(known, ties), len(known) - 1)
+    return known[places] == ties
+
+
+def _keep(path: Path, kept: list[Hashes]) -> None:
+    """Eight bytes a row: of ten million rows 80 MB, sorted, so that a later look-up reads little of it."""
+    path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+    every = np.concatenate(kept) if kept else np.zeros(0, dtype=np.uint64)
+    every.sort()
+    with path.open("wb") as stream:
+        np.save(stream, every)
