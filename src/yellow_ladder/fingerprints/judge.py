@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 
 from yellow_ladder.database.port import COUNTER_OF
+from yellow_ladder.fingerprints.definitions import judge_definitions
 from yellow_ladder.fingerprints.lineage import Lineage, TableLine
 from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint
 from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
@@ -47,42 +47,9 @@ def judge(
             rows = before.tables[name].rows
             verdicts.append(TableVerdict(name, Verdict.AS_DECLARED, rows, None, 0, ("dropped",)))
     differing = {one.table for one in verdicts if one.verdict is Verdict.DIFFERS}
-    objects = [
-        one for one in _judge_objects(before, after, lineage) if one.table.removeprefix("table ") not in differing
-    ]
+    defined = [*judge_definitions(before, after, lineage), *_judge_positions(before, after)]
+    objects = [one for one in defined if one.table.removeprefix("table ") not in differing]
     return sorted(verdicts, key=lambda one: one.table) + objects
-
-
-def _judge_objects(before: DatabasePrint, after: DatabasePrint, lineage: Lineage) -> list[TableVerdict]:
-    lost = before.objects.keys() - after.objects.keys() - set(lineage.dropped_objects)
-    # Tables are judged separately, and a release cannot declare what belongs to the server.
-    lost = {name for name in lost if not name.startswith(("table ", "sequence ", "default rights "))}
-    remark = "is gone, and no release declares it"
-    found = [TableVerdict(name, Verdict.DIFFERS, None, None, 0, (remark,)) for name in sorted(lost)]
-    return found + _judge_definitions(before, after, lineage) + _judge_positions(before, after)
-
-
-def _judge_definitions(before: DatabasePrint, after: DatabasePrint, lineage: Lineage) -> list[TableVerdict]:
-    """What is defined is data too: an index that is no longer unique, a default that is gone. Only what is defined on
-    tables that a release declares to change may be written otherwise without being declared itself.
-    """
-    found = []
-    for name in sorted(before.objects.keys() & after.objects.keys()):
-        old, new = before.objects[name], after.objects[name]
-        if old == new or name in lineage.changed_definitions or name.startswith(("sequence ", "default rights ")):
-            continue
-        if lineage.touched_tables.isdisjoint(re.findall(r"\w+", f"{name} {old}")):
-            remark = f"is defined otherwise, and no release declares it: {_first_change(old, new)}"
-            found.append(TableVerdict(name, Verdict.DIFFERS, None, None, 0, (remark,)))
-    return found
-
-
-def _first_change(old: str, new: str) -> str:
-    """The first piece that is not the same, as it was and as it is."""
-    was, now = (re.findall(r"\S+", text) for text in (old, new))
-    start = next((place for place, (a, b) in enumerate(zip(was, now, strict=False)) if a != b), min(len(was), len(now)))
-    shown = [" ".join(words[max(0, start - 2) : start + 4]) or "nothing" for words in (was, now)]
-    return f"{shown[0]} → {shown[1]}"
 
 
 def _judge_positions(before: DatabasePrint, after: DatabasePrint) -> list[TableVerdict]:
@@ -131,7 +98,13 @@ def _judge_told(name: str, line: TableLine, before: DatabasePrint, now: TablePri
     """A table whose content the release tells: its rows and values are held against what was worked out before."""
     expected, matched = held.expected[name], held.matched.get(name)
     rows_before = before.tables[line.origin].rows if line.origin is not None else None
-    others = {column: its for column, its in line.columns.items() if column not in expected.columns}
+    found_by = line.told.matched_by if line.told is not None else []
+    # Where rows are found by other columns, their old key is what the application numbers anew.
+    others = {
+        column: its
+        for column, its in line.columns.items()
+        if column not in expected.columns and not (found_by and its.origin is not None and not its.is_changed)
+    }
     compared, values, faults, declared = 0, 0, [], []
     if matched is None:
         gone = ", ".join(one for one in expected.key if one not in now.names)
@@ -148,7 +121,7 @@ def _judge_told(name: str, line: TableLine, before: DatabasePrint, now: TablePri
     same_rows = rows_before is None or now.rows == rows_before
     plain = {c: its for c, its in others.items() if same_rows or its.origin is None or c not in now.names}
     more, more_values, wrong, words = _judge_columns(TableLine(line.origin, line.rows, columns=plain), before, now)
-    known = {f"the column {column} appeared" for column in (*others, *expected.columns)}
+    known = {f"the column {column} appeared" for column in (*line.columns, *expected.columns)}
     faults += [one for one in wrong if one not in known]
     verdict = Verdict.DIFFERS if faults else Verdict.AS_DECLARED
     remarks = tuple(faults or [*declared, *words] or ["as the release tells"])
@@ -187,6 +160,7 @@ def _told_words(line: TableLine, rows_before: int | None, expected: TablePrint, 
         words += [f"{column} held against what it should be" for column in line.told.values]
         words += [f"{column} compared as {meaning}" for column, meaning in line.told.same_as.items()]
         words += ["held against a query of before"] if line.told.query else []
+        words += [f"rows found by {', '.join(line.told.matched_by)}"] if line.told.matched_by else []
     return words
 
 

@@ -109,10 +109,10 @@ def _touched_by(contract: Contract) -> Iterator[str]:
     yield from contract.tables_added
     yield from contract.tables_dropped
     for change in contract.tables:
-        if change.renamed_from or change.columns_added or change.columns_dropped or change.columns_renamed:
+        shaped = (change.renamed_from, change.columns_added, change.columns_dropped, change.columns_renamed)
+        told = (change.columns_changed, change.values, change.same_as, change.filled, change.query)
+        if any(shaped) or any(told):
             yield from filter(None, (change.name, change.renamed_from))
-        elif change.columns_changed:
-            yield change.name
     for move in contract.moved:
         yield from (move.from_.split(".")[0], move.to.split(".")[0])
 

@@ -5,6 +5,7 @@ Nothing is held but the rows in hand and the first of each kind, so that tables 
 
 from __future__ import annotations
 
+import re
 import time
 from collections import Counter
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
@@ -13,12 +14,13 @@ from enum import StrEnum
 from typing import Any
 
 from yellow_ladder.fingerprints.damage import OTHER, are_swapped, closest, commonest, what_happened
-from yellow_ladder.fingerprints.meanings import MEANINGS
+from yellow_ladder.fingerprints.meanings import MEANINGS, as_number, text_of
 from yellow_ladder.words import count_of
 
 Row = tuple[Any, ...]
 SAMPLE_ROWS, EXAMPLES = 200, 3
 _SHOWN, _AROUND = 32, 10
+_PLAIN_NUMBER = re.compile(r"-?(0|[1-9]\d{0,17})(\.\d{1,17})?")
 MASKED = "(masked)"
 
 
@@ -187,7 +189,7 @@ class Findings:
         """What is found in words: by column, and for rows that are gone or came by `Change`."""
         found = {}
         for column, count in self.values.items():
-            row, old, new = self.pairs[column][0]
+            row, old, new = min(self.pairs[column], key=lambda one: self._natural(one[0]))
             values = MASKED if column in masked else " → ".join(both_in_words(old, new))
             more = f", and {count - 1:,} more" if count > 1 else ""
             where = self.key_in_words(row)
@@ -199,11 +201,21 @@ class Findings:
         for change, words in ((Change.GONE, "gone"), (Change.CAME, "more than before")):
             count = self.counts[change]
             if count:
-                rows = [one.old or one.new or () for one in self.first[change][:EXAMPLES]]
+                rows = sorted((one.old or one.new or () for one in self.first[change]), key=self._natural)[:EXAMPLES]
                 hidden = [self.key_in_words(row) if not masked else self._masked_key(row, masked) for row in rows]
                 more = f" and {count - len(rows):,} more" if count > len(rows) else ""
                 found[change] = f"{count_of(count, 'row')} {words}: {'; '.join(hidden)}{more}"
         return found
+
+    def _natural(self, row: Row) -> tuple[tuple[bool, float, str], ...]:
+        """What people sort by: numbers by their size."""
+        found = []
+        for name in self.sides.key:
+            value = row[self.sides.columns.index(name)]
+            number = as_number(value)
+            is_number = isinstance(number, str) and number.lstrip("-").replace(".", "", 1).isdigit()
+            found.append((not is_number, float(number) if is_number else 0.0, text_of(value)))
+        return tuple(found)
 
     def _masked_key(self, row: Row, masked: Collection[str]) -> str:
         named = [(name, row[self.sides.columns.index(name)]) for name in self.sides.key[:3]]
@@ -216,6 +228,8 @@ def in_words(value: Any) -> str:
         return "NULL"
     if isinstance(value, bytes):
         return f"0x{value[:12].hex()}{'…' if len(value) > 12 else ''} ({count_of(len(value), 'byte')})"
+    if isinstance(value, str) and _PLAIN_NUMBER.fullmatch(value):
+        return value  # servers give numbers as text
     if isinstance(value, str):
         shown = value if len(value) <= _SHOWN else value[: _SHOWN - 1] + "…"
         return repr(shown)

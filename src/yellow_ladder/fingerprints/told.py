@@ -18,6 +18,7 @@ from yellow_ladder.database import Database
 from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.database.port import UndecodableText
 from yellow_ladder.database.selection import Field, Selection
+from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.fingerprints.hashing import ColumnHasher, Hashes, combine_keys, sum_column
 from yellow_ladder.fingerprints.lineage import Lineage, TableLine
 from yellow_ladder.fingerprints.meanings import ONE_NUMBER, meant
@@ -237,7 +238,7 @@ def _sums(  # noqa: PLR0913
     names = selection.names
     totals = dict.fromkeys(names, ColumnSums())
     hashers = [ColumnHasher() for _ in names]
-    known = np.load(only_keys, mmap_mode="r") if only_keys is not None and only_keys.exists() else None
+    known = None if only_keys is None else _kept_keys(only_keys)
     kept: list[Hashes] = []
     rows = 0
     for chunk in database.read_selected(selection, lenient=lenient):
@@ -259,6 +260,17 @@ def _sums(  # noqa: PLR0913
     if keep_keys is not None:
         _keep(keep_keys, kept)
     return TablePrint(rows, reading.key, totals)
+
+
+def _kept_keys(path: Path) -> Hashes:
+    try:
+        keys: Hashes = np.load(path, mmap_mode="r")
+    except (OSError, ValueError) as fault:
+        text = f"the keys of the rows that were there before cannot be read: {fault}"
+        raise AnswerNo(
+            Problem("survey-damaged", text, "restore the file, or go back: yl descend", str(path))
+        ) from fault
+    return keys
 
 
 def _among(ties: Hashes, known: Hashes) -> Any:

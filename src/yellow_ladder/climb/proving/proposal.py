@@ -2,21 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
 import tomlkit
 from tomlkit.items import AoT, Table
 
-from yellow_ladder.climb.proving.grounds import last_ground
-from yellow_ladder.climb.proving.inventory import AFTER_NAME, read_inventory
-from yellow_ladder.climb.proving.proof import Proof
+from yellow_ladder.climb.proving.grounds import Ground
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.durable import write_whole
 from yellow_ladder.fingerprints.lineage import Lineage, TableLine
 from yellow_ladder.fingerprints.records import ColumnSums, DatabasePrint, TablePrint
-from yellow_ladder.fingerprints.verdicts import Verdict
+from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
 
+DECLARED_IN = "where this is what the release is meant to do, it can be declared: see {}"
 PROPOSAL_NAME = "seen-contract.toml"
 _HEAD = """\
 What this climb saw change in the data and no release had declared. Nobody has said that it is right: hold each line
@@ -26,15 +25,20 @@ not compared any more.
 _OF_FILES = "Files: for the command or migration that writes them (writes), or for files.generated; not to stand here."
 
 
-def write_proposal(plan: Plan, proof: Proof) -> Path | None:
-    """Write the declarations that are missing into the climb's folder; None where none would help."""
-    before, after = last_ground(plan), read_inventory(plan, AFTER_NAME)
+def propose(
+    plan: Plan,
+    before: Ground,
+    after: Mapping[str, DatabasePrint],
+    tables: Mapping[str, Sequence[TableVerdict]],
+    faults: Sequence[str],
+) -> Path | None:
+    """Write the declarations that are missing since the ground into the climb's folder; None where none would help."""
     lines = before.lineages()
     contracts = tomlkit.aot()
-    for name, verdicts in proof.tables.items():
+    for name, verdicts in tables.items():
         differing = {one.table for one in verdicts if one.verdict is Verdict.DIFFERS}
-        _add(contracts, name, lines[name], differing, before.databases[name], after.databases[name])
-    files = [one.removeprefix("file ").partition(": ")[0] for one in proof.faults if one.startswith("file ")]
+        _add(contracts, name, lines[name], differing, before.databases[name], after[name])
+    files = [one.removeprefix("file ").partition(": ")[0] for one in faults if one.startswith("file ")]
     if not contracts and not files:
         return None
     document = tomlkit.document()

@@ -11,6 +11,7 @@ from yellow_ladder.climb.proving.grounds import (
     verdicts_of,
 )
 from yellow_ladder.climb.proving.locating import locate
+from yellow_ladder.climb.proving.proposal import DECLARED_IN, propose
 from yellow_ladder.climb.record.plan import RungPlan
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.errors import AnswerNo, Problem
@@ -38,7 +39,9 @@ def hold(rung: RungPlan) -> Work:
         verdicts, unmet = verdicts_of(run, ground, prints)
         if unmet or faults_in(verdicts):
             faults = [*faults_in(locate(run, ground, prints, verdicts)), *unmet]
-            raise AnswerNo([Problem("not-the-same", f"after {rung.to_version}: {one}") for one in faults])
+            proposal = propose(plan, ground, prints, verdicts, faults)
+            remedy = DECLARED_IN.format(proposal) if proposal else "report it to the release's publisher"
+            raise AnswerNo([Problem("not-the-same", f"after {rung.to_version}: {one}", remedy) for one in faults])
         keep_between(plan, rung, prints, verdicts)
         read_what_will_be(run, following)
         return {"rows": rows}

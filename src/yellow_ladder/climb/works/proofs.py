@@ -7,7 +7,9 @@ from typing import Any
 
 from yellow_ladder.backup.catalog import read_backup
 from yellow_ladder.climb.proving.expected import site_after
+from yellow_ladder.climb.proving.grounds import last_ground
 from yellow_ladder.climb.proving.inventory import (
+    AFTER_NAME,
     BEFORE_NAME,
     ask_probes,
     fingerprint_all,
@@ -15,7 +17,7 @@ from yellow_ladder.climb.proving.inventory import (
 )
 from yellow_ladder.climb.proving.price import drop_scratch, keep_as_left
 from yellow_ladder.climb.proving.proof import PROOF_NAME, prove
-from yellow_ladder.climb.proving.proposal import write_proposal
+from yellow_ladder.climb.proving.proposal import DECLARED_IN, propose
 from yellow_ladder.climb.proving.written import only_added, writers_to
 from yellow_ladder.climb.record.standing import Standing
 from yellow_ladder.climb.record.step_names import StepKind, StepName
@@ -39,9 +41,10 @@ def prove_all(run: Run) -> Facts:
     if not proof.is_whole:
         who = writers_to(run.site)
         remedy = f"the whole list is in {run.plan.folder / PROOF_NAME}"
-        proposal = write_proposal(run.plan, proof)
+        after = read_inventory(run.plan, AFTER_NAME).databases
+        proposal = propose(run.plan, last_ground(run.plan), after, proof.tables, proof.faults)
         if proposal is not None:
-            remedy += f"; where this is what the release is meant to do, it can be declared: see {proposal}"
+            remedy += f"; {DECLARED_IN.format(proposal)}"
         remedy += f"; {some_of(who, 3)} may be writing meanwhile" if who else ""
         raise AnswerNo([Problem("not-the-same", fault, remedy) for fault in proof.faults])
     return {"rows": proof.rows_after, "values": proof.values_compared, "files": proof.files_compared}

@@ -86,7 +86,8 @@ def _has_row_numbers(connection: sqlite3.Connection, table: str, columns: list[s
 
 def object_counts(connection: sqlite3.Connection) -> dict[str, int]:
     """How many objects there are of each kind, tables aside."""
-    return Counter(name.split(" ", 1)[0] for name in objects(connection) if not name.startswith("table "))
+    kinds = (name.split(" ", 1)[0] for name in objects(connection))
+    return Counter(kind for kind in kinds if kind not in ("table", "number"))
 
 
 def traits(connection: sqlite3.Connection) -> Traits:
@@ -111,12 +112,18 @@ def positions(connection: sqlite3.Connection) -> dict[str, str]:
 
 
 def objects(connection: sqlite3.Connection) -> dict[str, str]:
-    """Tables, views, triggers and indexes by `kind name`, as they are defined."""
+    """Tables, views, triggers and indexes by `kind name`, as they are defined; the numbers that applications keep in
+    the file's header.
+    """
     query = (
         "SELECT type || ' ' || name, sql FROM sqlite_master"
         " WHERE sql IS NOT NULL AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' ORDER BY 1"
     )
-    return dict(connection.execute(query).fetchall())
+    numbers = {
+        f"number {name}": str(connection.execute(f"PRAGMA {name}").fetchone()[0])
+        for name in ("application_id", "user_version")
+    }
+    return numbers | dict(connection.execute(query).fetchall())
 
 
 def broken_objects(connection: sqlite3.Connection) -> list[str]:
