@@ -11,6 +11,8 @@ from yellow_ladder.events import Listener, Progress, Unit
 from yellow_ladder.files.entry import within
 from yellow_ladder.fingerprints.lineage import compose
 from yellow_ladder.fingerprints.records import ColumnSums, DatabasePrint, TablePrint
+from yellow_ladder.fingerprints.told import readings
+from yellow_ladder.release.contract import for_engine
 from yellow_ladder.release.index import OnBytes, bring_here
 from yellow_ladder.release.source import Release, check_digest
 from yellow_ladder.route import Route
@@ -86,6 +88,7 @@ def contracts_fit(at: Circumstances, route: Route) -> Iterator[Finding]:
             if contract.database == surveyed.name
         ]
         found = compose(before, contracts).contradictions
+        found += list(_unreadable(at, route, surveyed.name, before)) if not found else []
         for text in found:
             yield stop(
                 "contracts", text, "report it to the release's publisher; the database may have been changed by hand"
@@ -96,6 +99,24 @@ def contracts_fit(at: Circumstances, route: Route) -> Iterator[Finding]:
         for name in {m.database for m in rung.release.sheet.migrations} - {f.name for f in at.survey.databases}:
             seen = f"{rung.to_version} migrates the database `{name}`, which the site file does not have"
             yield stop("contracts", seen, "add it to [[databases]]")
+
+
+def _unreadable(at: Circumstances, route: Route, name: str, before: DatabasePrint) -> Iterator[str]:
+    """SQL of the first release's contracts that this database does not take; later ones find another database."""
+    if not route.rungs:
+        return
+    rung, database = route.rungs[0], at.site.databases()[name]
+    contracts = [one for one in rung.release.sheet.contract if one.database == name]
+    line = compose(before, [(str(rung.to_version), one) for one in contracts])
+    try:
+        for reading in readings(line, before, database.address.engine, database.query_columns):
+            database.selected_columns(reading.selection)
+        for same in (same for one in contracts for same in one.same_answers):
+            text = for_engine(same.before, database.address.engine)
+            if text:
+                database.query_columns(text)
+    except LadderError as fault:
+        yield f"{rung.to_version} tells of the data with SQL that {name} does not take: {fault.problems[0].message}"
 
 
 def _empty_print(table: Table) -> TablePrint:

@@ -2,19 +2,35 @@
 
 from __future__ import annotations
 
+import contextlib
+
 import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, emit
 from yellow_ladder.cli.narrator import narrated
 from yellow_ladder.climb.conduct import Conditions, look_only
-from yellow_ladder.climb.proving.proof import prove
+from yellow_ladder.climb.proving.locating import where_listed
+from yellow_ladder.climb.proving.proof import load_proof, prove
 from yellow_ladder.climb.record.adjusting import as_now
 from yellow_ladder.climb.record.catalog import find_climb
+from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.record.standing import ClimbState
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.report.climbs import proof_page
+from yellow_ladder.words import moment_in_words
 
 _ENDED_WELL = (ClimbState.CLIMBED, ClimbState.SETTLED)
+
+
+def _notes(plan: Plan) -> list[str]:
+    """Since when differences are there, and where all rows that differ are listed."""
+    notes = []
+    with contextlib.suppress(AnswerNo):
+        then = load_proof(plan)
+        if then.is_whole:
+            notes.append(f"When the climb ended ({moment_in_words(then.taken_at)}) there was none: this came since.")
+    listed = where_listed(plan)
+    return [*notes, f"{listed[:1].upper()}{listed[1:]}."] if listed else notes
 
 
 @click.command("verify", cls=LadderCommand)
@@ -34,5 +50,5 @@ def command(choices: Choices, name: str | None) -> None:
         with narrated(choices) as narrator:
             plan = as_now(climb.plan, climb.standing, site.text.decode())
             proof = prove(look_only(plan, Conditions(narrator)), served=True, keep=False)
-    page = proof_page(proof, ended=climb.standing.state is ClimbState.CLIMBED)
+    page = proof_page(proof, ended=climb.standing.state is ClimbState.CLIMBED, notes=_notes(plan))
     emit("verify", choices, proof.as_record(), page, exit_code=0 if proof.is_whole else 1)

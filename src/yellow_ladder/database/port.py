@@ -178,6 +178,9 @@ class Database(Protocol):
         row's columns.
         """
 
+    def selected_columns(self, selection: Selection) -> tuple[str, ...]:
+        """The engine's names of a selection's columns; nothing is read. Raises AnswerNo where its SQL is wrong."""
+
     def query_columns(self, query: str) -> tuple[str, ...]:
         """The names of the columns of a query's answer."""
 

@@ -53,6 +53,10 @@ class Selecting(ABC):
         source = f"({selection.query}) AS q" if selection.query else self._source_text(selection.table)
         return selection.text(source, self.quoted, lambda name: self._column(name, kinds.get(name, "")))
 
+    def selected_columns(self, selection: Selection) -> tuple[str, ...]:
+        """See the port."""
+        return self.query_columns(self._text_of(selection))
+
     def read_selected(self, selection: Selection, *, lenient: bool = False) -> Iterator[Chunk]:
         """See the port."""
         yield from self._answer(self._text_of(selection), lenient=lenient)

@@ -50,6 +50,8 @@ class Sides:
     meanings: Mapping[str, str] = field(default_factory=dict)
     may_come: bool = False
     """Whether rows that came are no difference."""
+    is_told: bool = False
+    """Whether the old side is what a release told that there should be, not what was there."""
     is_sparse: bool = False
     """Whether a row that is not there is the same as one with nothing but NULL beside its key."""
 
@@ -190,7 +192,8 @@ class Findings:
         found = {}
         for column, count in self.values.items():
             row, old, new = min(self.pairs[column], key=lambda one: self._natural(one[0]))
-            values = MASKED if column in masked else " → ".join(both_in_words(old, new))
+            was, now = (MASKED, MASKED) if column in masked else both_in_words(old, new)
+            values = f"is {now}, should be {was}" if self.sides.is_told else f"{was} → {now}"
             more = f", and {count - 1:,} more" if count > 1 else ""
             where = self.key_in_words(row)
             kind = self.kind_of(column)
@@ -198,7 +201,8 @@ class Findings:
                 "" if kind == OTHER else f" ({kind})"
             )
             found[column] = f"{differs}: {where}: {values}{more}"
-        for change, words in ((Change.GONE, "gone"), (Change.CAME, "more than before")):
+        more_than = "more than there should be" if self.sides.is_told else "more than before"
+        for change, words in ((Change.GONE, "gone"), (Change.CAME, more_than)):
             count = self.counts[change]
             if count:
                 rows = sorted((one.old or one.new or () for one in self.first[change]), key=self._natural)[:EXAMPLES]

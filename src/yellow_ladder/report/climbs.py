@@ -185,8 +185,11 @@ def _settings_table(plan: Plan):  # type: ignore[no-untyped-def]
     return [ruled, *(more if left else [])]
 
 
-def proof_page(proof: Proof, beyond: Beyond | None = None, *, ended: bool = True) -> Page:
-    """What was compared, and that it was the same; at a landing, what is to be done before the way goes on."""
+def proof_page(proof: Proof, beyond: Beyond | None = None, *, ended: bool = True, notes: Sequence[str] = ()) -> Page:
+    """What was compared, and that it was the same; at a landing, what is to be done before the way goes on.
+
+    `notes` are sentences about differences: since when they are there, where all rows are listed.
+    """
     page = Page()
     rows, values = count_of(proof.rows_after, "row"), count_of(proof.values_compared, "value")
     files = count_of(proof.files_compared, "file")
@@ -201,7 +204,7 @@ def proof_page(proof: Proof, beyond: Beyond | None = None, *, ended: bool = True
         page.add(verdict(f"nothing was lost: {told} compared", good=True))
     else:
         page.add(verdict(f"{count_of(len(proof.faults), 'difference')} between before and now", good=False))
-        page.add(bullet_list(proof.faults, "✘", BAD))
+        page.add(bullet_list(proof.faults, "✘", BAD), *map(Text, notes))
     for name, verdicts in proof.tables.items():
         page.add(heading(f"Database {name}"), _verdicts_table(verdicts))
     kept = "as they should be" if proof.is_whole else "compared"
@@ -226,6 +229,13 @@ def proof_page(proof: Proof, beyond: Beyond | None = None, *, ended: bool = True
         page.add(bullet_list(beyond.instructions, "!", CAREFUL))
         lines = [("yl climb --continue", f"go on to {beyond.to_version} when that is done")]
         return page.add(next_command(*lines, ("yl descend", f"go back to {proof.from_version}")))
+    if not proof.is_whole:
+        return page.add(
+            next_command(
+                ("yl descend --price", "see what has been written since the climb"),
+                ("yl descend", f"go back to {proof.from_version}"),
+            )
+        )
     return page.add(
         next_command(
             ("yl settle", "accept for good, and remove what was kept for going back"),

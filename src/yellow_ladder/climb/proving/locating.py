@@ -10,8 +10,7 @@ import time
 from collections.abc import Mapping
 from pathlib import Path
 
-from yellow_ladder.climb.proving.expected import site_after
-from yellow_ladder.climb.proving.grounds import Ground, told_of
+from yellow_ladder.climb.proving.grounds import Ground, ground_before, told_of
 from yellow_ladder.climb.proving.price import as_left, drop_scratch, see_room
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.running.run import Run
@@ -21,6 +20,7 @@ from yellow_ladder.database.row_changes import csv_path
 from yellow_ladder.durable import private_folder
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.events import Note
+from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.fingerprints.narrowing import Look, Pair, find_rows, pairs_of, references_of, told_in
 from yellow_ladder.fingerprints.records import DatabasePrint
 from yellow_ladder.fingerprints.told import Reading
@@ -38,6 +38,7 @@ def locate(
 ) -> dict[str, tuple[TableVerdict, ...]]:
     """The same verdicts, with differences of values and rows told to the row; those that cannot be stay as they are."""
     until = time.monotonic() + LONGEST_S
+    remove_entry(run.plan.folder / FOLDER_NAME)  # of an earlier look
     found = dict(verdicts)
     lines = ground.lineages()
     try:
@@ -52,6 +53,12 @@ def locate(
     finally:
         drop_scratch(run.plan)
     return found
+
+
+def where_listed(plan: Plan) -> str:
+    """Where the rows that differ are written down, in words; nothing where there are none."""
+    folder = plan.folder / FOLDER_NAME
+    return f"every row that differs is in {folder}" if folder.is_dir() else ""
 
 
 def _has_rows_that_differ(one: TableVerdict) -> bool:
@@ -71,12 +78,12 @@ def _locate_in(
 ) -> dict[str, dict[str, str]]:
     """What was found of each table of a database, in words."""
     plan, told = run.plan, dict[str, dict[str, str]]()
-    now = site_after(plan).databases()[name] if ground.since[-1] is plan.rungs[-1] else _at(plan, ground, name)
+    now = plan.site_at(ground.since[-1]).databases()[name]
     masked = plan.site.database_spec(name).masked
     try:
-        then = _then(plan, ground, name, now)
         references = references_of(now.objects())
         for table, pair in pairs.items():
+            then = _then(plan, _read_at(plan, ground, name, pair), name, now)
             hidden = {one.partition(".")[2] for one in masked if one.partition(".")[0] == table}
             path = csv_path(_folder(plan), name, table)
             findings = find_rows(Look(then, now, pair, path, hidden, until), run.look_on)
@@ -85,7 +92,9 @@ def _locate_in(
             lines = findings.lines(hidden)
             if lines:
                 told[table] = lines
-                run.listen(Note(f"the rows of {name}.{table} that differ are listed in {path}"))
+            else:
+                text = f"which rows of {name}.{table} differ could not be told: done once more, the release's"
+                run.listen(Note(f"{text} migrations make the same of them", is_warning=True))
     except TimeoutError:
         run.listen(Note(f"looking for the rows that differ was broken off after {time_in_words(LONGEST_S)}"))
     except (LadderError, OSError) as fault:
@@ -94,19 +103,28 @@ def _locate_in(
     return told
 
 
-def _at(plan: Plan, ground: Ground, name: str) -> Database:
-    return plan.site_at(ground.since[-1]).databases()[name]
+def _read_at(plan: Plan, ground: Ground, name: str, pair: Pair) -> int:
+    """The first rung after which a table held what it held at the ground: 0 is the backup itself."""
+    table = pair.old.table
+    base = ground.databases[name].tables.get(table)
+    for rung in plan.rungs:
+        if rung.number > ground.rung or base is None:
+            break
+        before = ground_before(plan, rung)
+        if before.databases[name].tables.get(table) == base:
+            return before.rung
+    return ground.rung
 
 
-def _then(plan: Plan, ground: Ground, name: str, now: Database) -> Database:
-    """The database as it was at the ground."""
-    if ground.rung == 0:
+def _then(plan: Plan, number: int, name: str, now: Database) -> Database:
+    """The database as it was after a rung."""
+    if number == 0:
         clone = plan.clone_place(name)
         if not now.address.is_file and now.has_clone(clone) and now.clone_is_readable:
             return now.opened_scratch(clone)
         see_room(plan, now)
         return as_left(plan, name, set())
-    rungs = [one for one in plan.rungs if one.number <= ground.rung]
+    rungs = [one for one in plan.rungs if one.number <= number]
     if any(not one.file for rung in rungs for one in rung.migrations if one.database == name):
         text = "commands of a release had their part in it, which are not run once more"
         raise AnswerNo(Problem("not-replayable", text, "see what is in the file of the tables before", name))

@@ -10,7 +10,7 @@ from yellow_ladder.climb.proving.grounds import (
     telling_rows,
     verdicts_of,
 )
-from yellow_ladder.climb.proving.locating import locate
+from yellow_ladder.climb.proving.locating import locate, where_listed
 from yellow_ladder.climb.proving.proposal import DECLARED_IN, propose
 from yellow_ladder.climb.record.plan import RungPlan
 from yellow_ladder.climb.running.run import Facts, Run, Work
@@ -41,6 +41,7 @@ def hold(rung: RungPlan) -> Work:
             faults = [*faults_in(locate(run, ground, prints, verdicts)), *unmet]
             proposal = propose(plan, ground, prints, verdicts, faults)
             remedy = DECLARED_IN.format(proposal) if proposal else "report it to the release's publisher"
+            remedy = "; ".join(filter(None, (where_listed(plan), remedy)))
             raise AnswerNo([Problem("not-the-same", f"after {rung.to_version}: {one}", remedy) for one in faults])
         keep_between(plan, rung, prints, verdicts)
         read_what_will_be(run, following)

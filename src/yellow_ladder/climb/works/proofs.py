@@ -15,6 +15,7 @@ from yellow_ladder.climb.proving.inventory import (
     fingerprint_all,
     read_inventory,
 )
+from yellow_ladder.climb.proving.locating import where_listed
 from yellow_ladder.climb.proving.price import drop_scratch, keep_as_left
 from yellow_ladder.climb.proving.proof import PROOF_NAME, prove
 from yellow_ladder.climb.proving.proposal import DECLARED_IN, propose
@@ -40,7 +41,9 @@ def prove_all(run: Run) -> Facts:
     proof = prove(run, served=False)
     if not proof.is_whole:
         who = writers_to(run.site)
-        remedy = f"the whole list is in {run.plan.folder / PROOF_NAME}"
+        remedy = "; ".join(
+            filter(None, (f"the whole list is in {run.plan.folder / PROOF_NAME}", where_listed(run.plan)))
+        )
         after = read_inventory(run.plan, AFTER_NAME).databases
         proposal = propose(run.plan, last_ground(run.plan), after, proof.tables, proof.faults)
         if proposal is not None:

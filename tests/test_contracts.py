@@ -1,0 +1,122 @@
+"""What releases tell of the data is held against them, rung by rung, on a site that climbs."""
+
+from __future__ import annotations
+
+import csv
+
+import pytest
+
+from tests.conftest import Demo
+from tests.test_claims import beside, verdict_of, write
+from yellow_ladder.demo.proof import picture_of
+
+LOOSE = '[[contract.tables]]\nname = "meta"\ncolumns_changed = ["value"]'
+BOATS = '[[contract.tables]]\nname = "boats"'
+TOLD = "values.value = \"CASE name WHEN 'schema' THEN '{}' ELSE value END\""
+SCHEMAS = {"2.6": "26", "3.0": "30", "4.0": "40"}
+# Whoever wrote the migration did not think of it: the founding year goes along.
+CARELESS = (
+    "CREATE TRIGGER careless AFTER UPDATE ON meta WHEN new.value = '{}'"
+    " BEGIN UPDATE {}; END;"
+)  # fmt: skip
+
+
+def told_in_every_release(demo: Demo) -> None:
+    for version, schema in SCHEMAS.items():
+        beside(demo, version, LOOSE, f'[[contract.tables]]\nname = "meta"\n{TOLD.format(schema)}')
+
+
+def test_a_column_that_is_told_is_held_where_a_declared_one_was_given_up(demo: Demo) -> None:
+    told_in_every_release(demo)
+    assert demo.yl("climb", "--yes").code == 0
+    document = demo.json("verify")
+    assert document["whole"] is True
+    assert verdict_of(document, "meta")["remarks"] == ["value held against what it should be"]
+    assert not [one for one in document["not_compared"] if "meta" in one]
+
+
+def test_a_value_that_is_not_what_was_told_ends_the_climb_at_its_rung(demo: Demo) -> None:
+    told_in_every_release(demo)
+    write(demo, CARELESS.format("30", "meta SET value = '1912' WHERE name = 'founded'"))
+    before = picture_of(demo.site())
+    answer = demo.yl("climb", "--yes")
+    assert answer.code == 1
+    said = "after 3.0: main.meta: value: 1 value differs (another number): name 'founded': is 1912, should be 1911"
+    assert said in " ".join(answer.err.split())
+    assert picture_of(demo.site()) == before
+    listed = next(demo.folder.glob(".ladder/climbs/*/differing-rows/main.meta.csv"))
+    rows = list(csv.reader(listed.read_text().splitlines()))
+    assert rows[1] == ["changed", "founded", "value", "1911", "1912", "another number"]
+    assert listed.stat().st_mode & 0o777 == 0o600
+
+
+def test_what_a_release_gives_up_is_given_up_no_longer_than_its_rung(demo: Demo) -> None:
+    beside(demo, "2.6", BOATS, '[[contract.tables]]\nname = "boats"\ncolumns_changed = ["name"]')
+    write(demo, CARELESS.format("30", "boats SET name = upper(name) WHERE id = 3"))
+    answer = demo.yl("climb", "--yes")
+    assert answer.code == 1
+    assert "main.boats: name: 1 value differs (letter case): id 3" in " ".join(answer.err.split())
+    assert demo.json("history")[0]["state"] == "descended"
+
+
+def test_a_masked_column_is_told_without_its_values(demo: Demo) -> None:
+    demo.edit('volatile = ["logins"]', 'volatile = ["logins"]\nmasked = ["owners.email"]')
+    assert demo.yl("climb", "--yes").code == 0
+    write(demo, "UPDATE owners SET email = 'somebody@else.example' WHERE id = 4;")
+    answer = demo.yl("verify", "--json", "--verbose")
+    assert "main.owners: email: 1 value differs" in answer.out
+    assert "id 4: (masked)" in answer.out
+    listed = next(demo.folder.glob(".ladder/climbs/*/differing-rows/main.owners.csv")).read_text()
+    assert "somebody@else.example" not in answer.out + answer.err + listed
+    assert '"changed",4,"email","(masked)","(masked)"' in listed
+
+
+QUESTIONS = {
+    "same answer": (
+        '[[contract.same_answers]]\nname = "takings"\nbefore = "SELECT sum(price_cents) FROM bookings"\n'
+        'after = "SELECT sum(price_cents) FROM bookings"\n\n',
+        "bookings SET price_cents = price_cents + 100 WHERE id = 9",
+        "takings: is answered otherwise",
+    ),
+    "rule": (
+        '[[contract.holds]]\nname = "no stay ends before it begins"\n'
+        'query = "SELECT count(*) = 0 FROM bookings WHERE depart < arrive"\n\n',
+        "bookings SET depart = '1999-01-01' WHERE id = 9",
+        "no stay ends before it begins: does not hold",
+    ),
+}
+
+
+@pytest.mark.parametrize("question", QUESTIONS)
+@pytest.mark.parametrize("careless", [False, True])
+def test_questions_of_a_release_are_asked_of_the_data(question: str, careless: bool, demo: Demo) -> None:
+    text, harm, said = QUESTIONS[question]
+    loose = '[[contract.tables]]\nname = "bookings"\ncolumns_changed = ["price_cents", "depart"]\n'
+    beside(demo, "2.6", '[[contract.tables]]\nname = "bookings"\n', text + loose)
+    if careless:
+        write(demo, CARELESS.format("26", harm))
+    answer = demo.yl("climb", "--yes")
+    assert answer.code == int(careless), answer.err
+    assert (said in " ".join(answer.err.split())) is careless
+
+
+@pytest.mark.parametrize(
+    ("told", "said"),
+    [
+        ('filled.draught_cm = "100"', "draught_cm: 20 values are not `100`"),
+        ('must_change = ["name"]', "name: must have changed, and is as before"),
+    ],
+)
+def test_what_must_be_in_new_columns_and_what_must_have_changed(told: str, said: str, demo: Demo) -> None:
+    beside(demo, "2.6", BOATS, f"{BOATS}\n{told}")
+    answer = demo.yl("climb", "--yes")
+    assert answer.code == 1
+    assert said in " ".join(answer.err.split())
+
+
+def test_sql_of_a_contract_that_is_wrong_here_is_known_before_the_climb(idle: Demo) -> None:
+    beside(idle, "2.6", BOATS, f'{BOATS}\nvalues.name = "upper(nam)"')
+    stops = [one for one in idle.json("check", code=1)["findings"] if one["level"] == "stop"]
+    assert [one["check"] for one in stops] == ["contracts"]
+    assert "2.6 tells of the data with SQL that main does not take" in stops[0]["saw"]
+    assert "nam" in stops[0]["saw"]
