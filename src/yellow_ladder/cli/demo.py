@@ -10,13 +10,25 @@ from pathlib import Path
 import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, console, show_problems
+from yellow_ladder.climb.record.catalog import list_climbs
+from yellow_ladder.climb.record.standing import ClimbState
 from yellow_ladder.demo import DemoSite, prepare_demo
+from yellow_ladder.demo.hurting import hurt, in_words, kinds
 from yellow_ladder.demo.prepare import MARK_NAME, Place, server_below, start_site, stop_site
 from yellow_ladder.demo.proof import picture_of
 from yellow_ladder.demo.servers import ENGINES, remove_server
 from yellow_ladder.demo.shapes import SHAPES
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
-from yellow_ladder.report.demonstration import closing_page, command_line, prepared_page, same_page, scene
+from yellow_ladder.report.demonstration import (
+    closing_page,
+    command_line,
+    damage_page,
+    hurt_page,
+    prepared_page,
+    same_page,
+    scene,
+)
+from yellow_ladder.report.look import Page
 from yellow_ladder.site.site import load_site
 
 
@@ -44,9 +56,12 @@ from yellow_ladder.site.site import load_site
 @click.option("--prepare-only", is_flag=True, help="Prepare the site, start it, and leave it to you.")
 @click.option("--broken", is_flag=True, help="With --prepare-only: the last release fails on purpose.")
 @click.option("--troubled", is_flag=True, help="With --prepare-only: an installation with a past.")
+@click.option("--damage", metavar="KIND", help="Hurt a demonstration that has climbed; `list` shows every kind.")
 @click.option("--remove", is_flag=True, help="Stop a demonstration site and remove its folder.")
 @click.pass_context
-def command(ctx: click.Context, /, folder: Path, rows: int, engine: str, shape: str, **wishes: bool) -> None:
+def command(
+    ctx: click.Context, /, folder: Path, rows: int, engine: str, shape: str, damage: str | None, **wishes: bool
+) -> None:
     """Prepare Quaybook, an invented harbour's berth-booking server, and run the full example on it."""
     choices: Choices = ctx.obj
     if choices.as_json:
@@ -56,6 +71,9 @@ def command(ctx: click.Context, /, folder: Path, rows: int, engine: str, shape: 
         _remove(folder)
         return
     out = console(choices)
+    if damage is not None:
+        out.print(_hurt(folder, damage))
+        return
     if shape != "plain" and (engine != "sqlite" or wishes["troubled"]):
         text = f"--shape {shape} comes over SQLite and without a past"
         raise BadInput(Problem("usage", text, "leave --engine and --troubled away, or the shape"))
@@ -158,6 +176,21 @@ def _type(ctx: click.Context, choices: Choices, demo: DemoSite, words: list[str]
     program = ctx.find_root().command
     plain = ["--plain"] if choices.plain else []
     program.main(["--site", str(demo.file), *plain, *words], prog_name="yl", standalone_mode=False)
+
+
+def _hurt(folder: Path, kind: str) -> Page:
+    """Do one kind of damage to a demonstration, or tell which kinds there are."""
+    if kind == "list":
+        return damage_page({one: in_words(one) for one in kinds()})
+    marks = [one for one in (folder, folder / "first") if (one / MARK_NAME).exists()]
+    if not marks:
+        text = f"{folder} is no demonstration site"
+        raise BadInput(Problem("no-demo", text, "yl demo DIR --prepare-only, then yl climb in it", str(folder)))
+    site = load_site(marks[0] / "ladder.toml")
+    if not any(one.standing.state is ClimbState.CLIMBED for one in list_climbs(site)):
+        text = f"{marks[0]} has not climbed yet: there would be nothing to hold the damage against"
+        raise BadInput(Problem("not-climbed", text, "yl climb in it, then come back", str(marks[0])))
+    return hurt_page(kind, hurt(site, kind), marks[0])
 
 
 def _remove(folder: Path) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
 from contextlib import AbstractContextManager
@@ -79,6 +80,9 @@ class WithoutClone:
 
     def has_clone(self, place: Path) -> bool:  # noqa: ARG002
         return False
+
+    def opened_clone(self, place: Path) -> AbstractContextManager[None]:  # noqa: ARG002
+        return contextlib.nullcontext()
 
     def return_to_clone(self, place: Path, details: Details) -> None:  # noqa: ARG002
         self.make_clone(place)

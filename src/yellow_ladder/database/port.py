@@ -92,8 +92,6 @@ class Database(Protocol):
     """How the name of a backup of this engine ends."""
     moves_meanwhile: bool
     """Whether what `backed_up` gives to read may have been written to since, where others were not kept from it."""
-    clone_is_readable: bool
-    """Whether a quick clone is a database of its own, that can be read as it is (`opened_scratch`)."""
 
     def probe(self) -> str:
         """Engine and version; raises AnswerNo or BadInput when it is missing, locked or no database."""
@@ -263,6 +261,9 @@ class Database(Protocol):
 
     def has_clone(self, place: Path) -> bool:
         """Whether there is a clone; whether it is whole is for the journal to say."""
+
+    def opened_clone(self, place: Path) -> AbstractContextManager[Database | None]:
+        """The clone, to be read for as long as the block lasts; None where there is none, or it is no database."""
 
     def return_to_clone(self, place: Path, details: Details) -> None:
         """Make the database what the clone holds, as `restore_from` does; the clone may be used up by that."""

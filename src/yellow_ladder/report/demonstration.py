@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import shlex
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from pathlib import Path
 
 from rich.rule import Rule
 from rich.text import Text
@@ -45,6 +46,24 @@ def prepared_page(demo: DemoSite, rows: int, program_folder: str = "", *, ends: 
             ("yl check", "whether anything stands in the way"),
             ("yl climb --to 4.0", "see the plan and climb"),
             (f"yl demo --remove {shlex.quote(str(demo.folder))}", "stop it and remove the folder"),
+        )
+    )
+
+
+def damage_page(kinds: Mapping[str, str]) -> Page:
+    """Every kind of damage that can be done to a demonstration."""
+    page = Page().add(Text("Done to a demonstration that has climbed, so that you can see what is found of it."))
+    return page.add(labelled(list(kinds.items())), next_command(("yl demo DIR --damage cut", "do one of them")))
+
+
+def hurt_page(kind: str, done: str, folder: Path) -> Page:
+    """What was done to a demonstration, and how it is looked for."""
+    page = Page().add(labelled([("damage", kind), ("done", done)]))
+    return page.add(
+        next_command(
+            (f"cd {shlex.quote(str(folder))}", "everything below is typed there"),
+            ("yl verify", "what is found of it"),
+            ("yl descend", "go back, to before it was done"),
         )
     )
 

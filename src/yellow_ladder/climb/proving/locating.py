@@ -6,8 +6,9 @@ the point that the rows are held against. All rows are written to a file, the fi
 
 from __future__ import annotations
 
+import contextlib
 import time
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 from yellow_ladder.climb.proving.grounds import Ground, ground_before, told_of
@@ -83,16 +84,14 @@ def _locate_in(
     try:
         references = references_of(now.objects())
         for table, pair in pairs.items():
-            then = _then(plan, _read_at(plan, ground, name, pair), name, now)
             hidden = {one.partition(".")[2] for one in masked if one.partition(".")[0] == table}
             path = csv_path(_folder(plan), name, table)
-            findings = find_rows(Look(then, now, pair, path, hidden, until), run.look_on)
+            with _then(plan, _read_at(plan, ground, name, pair), name, now) as then:
+                findings = find_rows(Look(then, now, pair, path, hidden, until), run.look_on)
             findings.references = references.get(table, ())
             findings.settle()
-            lines = findings.lines(hidden)
-            if lines:
-                told[table] = lines
-            else:
+            told[table] = findings.lines(hidden)
+            if not told[table]:
                 text = f"which rows of {name}.{table} differ could not be told: done once more, the release's"
                 run.listen(Note(f"{text} migrations make the same of them", is_warning=True))
     except TimeoutError:
@@ -116,20 +115,23 @@ def _read_at(plan: Plan, ground: Ground, name: str, pair: Pair) -> int:
     return ground.rung
 
 
-def _then(plan: Plan, number: int, name: str, now: Database) -> Database:
+@contextlib.contextmanager
+def _then(plan: Plan, number: int, name: str, now: Database) -> Iterator[Database]:
     """The database as it was after a rung."""
     if number == 0:
-        clone = plan.clone_place(name)
-        if not now.address.is_file and now.has_clone(clone) and now.clone_is_readable:
-            return now.opened_scratch(clone)
+        with now.opened_clone(plan.clone_place(name)) as clone:
+            if clone is not None:
+                yield clone
+                return
         see_room(plan, now)
-        return as_left(plan, name, set())
+        yield as_left(plan, name, set())
+        return
     rungs = [one for one in plan.rungs if one.number <= number]
     if any(not one.file for rung in rungs for one in rung.migrations if one.database == name):
         text = "commands of a release had their part in it, which are not run once more"
         raise AnswerNo(Problem("not-replayable", text, "see what is in the file of the tables before", name))
     see_room(plan, now)
-    return as_left(plan, name, {one.id for rung in rungs for one in rung.migrations})
+    yield as_left(plan, name, {one.id for rung in rungs for one in rung.migrations})
 
 
 def _folder(plan: Plan) -> Path:

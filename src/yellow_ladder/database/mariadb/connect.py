@@ -105,7 +105,8 @@ def _fixed(address: DatabaseAddress) -> dict[str, str]:
 
 def _given(address: DatabaseAddress, name: str, *, as_text: bool, encoding: str) -> dict[str, Any]:
     given: dict[str, Any] = {
-        "charset": encoding,
+        "charset": "utf8mb4" if encoding == "binary" else encoding,
+        "use_unicode": encoding != "binary",  # the driver knows no encoding that would leave bytes as they are
         "connect_timeout": _CONNECT_WITHIN_S,
         "autocommit": True,
         "client_flag": CLIENT.FOUND_ROWS,

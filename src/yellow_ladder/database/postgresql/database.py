@@ -14,6 +14,7 @@ from typing import Any
 import psycopg
 from psycopg import sql
 
+from yellow_ladder.database.kept import let_go
 from yellow_ladder.database.port import (
     LEDGER_TABLE,
     Chunk,
@@ -46,7 +47,6 @@ class PostgresqlDatabase(ServerDatabase, Selecting):
     ending = "pgdump"
     _answers = look
     moves_meanwhile = False
-    clone_is_readable = True
 
     def _reading(self, *, encoding: str = "UTF8") -> AbstractContextManager[Connection]:
         return reading(self.address, encoding=encoding)
@@ -301,6 +301,20 @@ class PostgresqlDatabase(ServerDatabase, Selecting):
 
     def has_clone(self, place: Path) -> bool:
         return move.exists(self.address, scratch_name(place))
+
+    @contextlib.contextmanager
+    def opened_clone(self, place: Path) -> Iterator[PostgresqlDatabase | None]:
+        """Nobody may connect to it otherwise: it is a way back."""
+        if not self.has_clone(place):
+            yield None
+            return
+        name = scratch_name(place)
+        move.let_in(self.address, name)
+        try:
+            yield self.opened_scratch(place)
+        finally:
+            let_go()
+            move.let_in(self.address, name, allowed=False)
 
     def return_to_clone(self, place: Path, details: Details) -> None:
         """The two databases change names at once."""

@@ -50,7 +50,6 @@ class SqliteDatabase(Answering, SqliteSelecting, WithoutClone):
 
     ending = "sqlite"
     moves_meanwhile = False
-    clone_is_readable = False
     _answers = look
 
     def __init__(self, address: DatabaseAddress, *, busy_s: float = BUSY_S) -> None:

@@ -1,0 +1,73 @@
+"""Whatever is done to a demonstration after its climb is found by `yl verify`."""
+
+from __future__ import annotations
+
+import os
+import random
+import shutil
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Demo, MakeDemo
+from yellow_ladder.database.selection import Field, Selection
+from yellow_ladder.demo.hurting import kinds
+
+WHOLE = bool(os.environ.get("YELLOW_LADDER_SWEEP"))
+EXPECTED = {
+    "cut": "main.owners: name: 1 value differs (cut at 6 characters): id ",
+    "case": "(letter case)",
+    "accents": "(accents lost)",
+    "null": "main.bookings: remark: 1 value differs (NULL instead of a value)",
+    "hundredfold": "main.invoices: amount_cents: 1 value differs (multiplied by 100): id 1:",
+    "next-day": "main.bookings: arrive: 1 value differs (shifted by +3 days)",
+    "gone-some": "main.documents: 9 rows gone: id 5; id 6; id 7 and 6 more",
+    "doubled": "main.notices: 1 row more than before: id 50007",
+    "repointed": "main.documents: boat_id: 1 value differs (points to another row): id 7",
+    "swapped-rows": "main.boats: name: 2 values differ (swapped between rows)",
+    "index-on-another": "main.index bookings_by_arrival: is defined otherwise",
+    "trigger-lost": "main.trigger no_backward_stay: is gone",
+    "column-came": "main.notices: the column surprise appeared",
+    "file-mode": "has another owner or mode",
+    "file-gone": "is missing",
+}
+
+
+def test_every_kind_of_damage_is_found_and_told(demo: Demo, tmp_path: Path) -> None:
+    assert demo.yl("climb", "--yes").code == 0
+    well = tmp_path / "well"
+    shutil.copytree(demo.root, well, symlinks=True)
+    chosen = kinds() if WHOLE else [*random.sample(sorted(EXPECTED), 6), *random.sample(kinds(), 6)]
+    for kind in chosen:
+        assert demo.yl("demo", str(demo.folder), "--damage", kind).code == 0
+        faults = demo.json("verify", code=1)["faults"]
+        assert faults, kind
+        assert EXPECTED.get(kind, "") in "; ".join(faults), kind
+        shutil.rmtree(demo.root)
+        shutil.copytree(well, demo.root, symlinks=True)
+    assert demo.json("verify")["whole"] is True
+
+
+@pytest.mark.parametrize("engine", ["postgresql", "mariadb"])
+def test_damage_on_a_server_is_found_too(engine: str, engine_demo: MakeDemo) -> None:
+    demo = engine_demo(engine)
+    assert demo.yl("climb", "--yes").code == 0
+    for kind, said in (("case", "letter case"), ("gone", "1 row gone: id 7"), ("view-changed", "view unpaid")):
+        assert demo.yl("demo", str(demo.folder), "--damage", kind).code == 0
+        assert said in str(demo.json("verify", code=1)["faults"])
+
+
+def test_damage_needs_a_demonstration_that_has_climbed(demo: Demo) -> None:
+    assert "has not climbed yet" in demo.yl("demo", str(demo.folder), "--damage", "cut").err
+    assert "no demonstration site" in demo.yl("demo", str(demo.folder / "none"), "--damage", "cut").err
+    assert demo.yl("demo", "--damage", "list").code == 0
+
+
+def test_what_is_read_leniently_is_the_same_bytes(engine_demo: MakeDemo) -> None:
+    """Where a text cannot be decoded, everything is read as bytes: numbers too."""
+    database = engine_demo("mariadb", rows=10, start=False).site().databases()["main"]
+    selection = Selection((Field("id"), Field("name")), "owners")
+    chunks = [[row for chunk in database.read_selected(selection, lenient=lenient) for row in chunk]
+              for lenient in (False, True)]  # fmt: skip
+    assert len(chunks[0]) > 1
+    assert [tuple(one.encode() for one in row) for row in chunks[0]] == chunks[1]
