@@ -110,6 +110,8 @@ class Harbour:
     folder: Path
     run: Callable[[Database, Sequence[str]], None]
     renew: Callable[[], None]
+    begin: Callable[[Sequence[str]], None] = lambda _statements: None
+    """Makes both databases anew, from other statements than the harbour's."""
     close: Callable[[], None] = lambda: None
 
     def fly(
@@ -162,8 +164,13 @@ def sqlite_harbour(folder: Path) -> Harbour:
         new.write_bytes(old.read_bytes())
 
     opened = [open_database(DatabaseAddress("main", "sqlite", path)) for path in (old, new)]
-    run(opened[0], schema("sqlite"))
-    return Harbour("sqlite", opened[0], opened[1], folder, run, renew)
+
+    def begin(statements: Sequence[str]) -> None:
+        old.unlink(missing_ok=True)
+        run(opened[0], statements)
+
+    begin(schema("sqlite"))
+    return Harbour("sqlite", opened[0], opened[1], folder, run, renew, begin)
 
 
 def server_harbour(engine: str, engine_demo: MakeDemo, folder: Path) -> Harbour:
@@ -185,18 +192,24 @@ def server_harbour(engine: str, engine_demo: MakeDemo, folder: Path) -> Harbour:
         drops = [f"DROP {kind} IF EXISTS `{name}`" for kind, name in names if kind in ("view", "table", "function")]
         run(database, ["SET foreign_key_checks = 0", *sorted(drops, reverse=True), "SET foreign_key_checks = 1"])
 
+    made: list[str] = []
+
     def renew() -> None:
         empty(databases[1])
-        run(databases[1], schema(engine))
+        run(databases[1], made)
 
-    empty(databases[0])
-    run(databases[0], schema(engine))
+    def begin(statements: Sequence[str]) -> None:
+        made[:] = statements
+        empty(databases[0])
+        run(databases[0], statements)
+
+    begin(schema(engine))
 
     def close() -> None:
         for one in connections.values():
             one.close()
 
-    return Harbour(engine, databases[0], databases[1], folder, run, renew, close)
+    return Harbour(engine, databases[0], databases[1], folder, run, renew, begin, close)
 
 
 @dataclass(frozen=True)

@@ -28,7 +28,9 @@ EXPECTED = {
     "index-on-another": "main.index bookings_by_arrival: is defined otherwise",
     "trigger-lost": "main.trigger no_backward_stay: is gone",
     "column-came": "main.notices: the column surprise appeared",
-    "file-mode": "has another owner or mode",
+    "file-mode": "has another mode: 0644 → 0642",
+    "file-changed": "has another content of the same size",
+    "file-renamed": "renamed.txt",
     "file-gone": "is missing",
 }
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from yellow_ladder.database.port import COUNTER_OF
 from yellow_ladder.fingerprints.definitions import judge_definitions
-from yellow_ladder.fingerprints.lineage import Lineage, TableLine
+from yellow_ladder.fingerprints.lineage import ColumnLine, Lineage, TableLine
 from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint
 from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
 
@@ -199,7 +199,7 @@ def _judge_columns(line: TableLine, before: DatabasePrint, now: TablePrint) -> t
         else:
             compared += 1
             values += before.tables[column.origin[0]].columns[column.origin[1]].values
-            fault = _compare(name, column.origin, column.by, before, now)
+            fault = _compare(name, column, before, now, line.key_after(before))
             faults += [fault] if fault else []
             if column.by or column.origin[1] != name:
                 declared.append(f"{name} from {'.'.join(column.origin) if column.by else column.origin[1]}")
@@ -208,15 +208,15 @@ def _judge_columns(line: TableLine, before: DatabasePrint, now: TablePrint) -> t
     return compared, values, faults, declared
 
 
-def _compare(name: str, origin: tuple[str, str], by: str, before: DatabasePrint, now: TablePrint) -> str:
-    table = before.tables[origin[0]]
-    old, new = table.columns[origin[1]], now.columns[name]
+def _compare(name: str, column: ColumnLine, before: DatabasePrint, now: TablePrint, key: tuple[str, ...]) -> str:
+    origin = column.origin or ("", "")
+    old, new = before.tables[origin[0]].columns[origin[1]], now.columns[name]
     if old.values != new.values:
         return f"{name}: {old.values:,} values before, {new.values:,} now"
     if old.loose != new.loose:
         return f"{name}: values have changed"
     # Tied to another column than before, only the values themselves can be compared, not which row they stand in.
-    same_tie = now.key == (by,) if by else len(now.key) == len(table.key)
+    same_tie = now.key == ((column.by,) if column.by else key)
     if same_tie and old.keyed != new.keyed:
         return f"{name}: values stand in other rows than before"
     return ""

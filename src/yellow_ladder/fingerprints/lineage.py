@@ -35,6 +35,20 @@ class TableLine:
     columns: dict[str, ColumnLine] = field(default_factory=dict)
     told: TableChange | None = None  # what its content is to be, for whoever can read it before
 
+    def key_after(self, before: DatabasePrint) -> tuple[str, ...]:
+        """The columns that rows are found by, under their new names; none where one of them is not what it was."""
+        if self.origin is None:
+            ways = {column.by for column in self.columns.values() if column.by}
+            return (ways.pop(),) if len(ways) == 1 else ()
+        now = {column.origin: (new, column) for new, column in self.columns.items()}
+        key = []
+        for old in before.tables[self.origin].key:
+            new, column = now.get((self.origin, old), ("", None))
+            if column is None or column.is_changed or column.by:
+                return ()
+            key.append(new)
+        return tuple(key)
+
     def is_plain(self, name: str) -> bool:
         """Whether nobody spoke of the table: it is what it was, under the same name."""
         as_they_were = all(one == ColumnLine((name, column)) for column, one in self.columns.items())
@@ -55,22 +69,8 @@ class Lineage:
 
     def keys(self, before: DatabasePrint) -> dict[str, tuple[str, ...]]:
         """To which columns each new table's values must be tied, so that its sums can be held against the old ones."""
-        wanted = {name: self._key_of(name, before) for name in self.tables}
+        wanted = {name: line.key_after(before) for name, line in self.tables.items()}
         return {name: key for name, key in wanted.items() if key}
-
-    def _key_of(self, name: str, before: DatabasePrint) -> tuple[str, ...]:
-        line = self.tables[name]
-        if line.origin is None:
-            ways = {column.by for column in line.columns.values() if column.by}
-            return (ways.pop(),) if len(ways) == 1 else ()
-        now = {column.origin: (new, column) for new, column in line.columns.items()}
-        key = []
-        for old in before.tables[line.origin].key:
-            new, column = now.get((line.origin, old), ("", None))
-            if column is None or column.is_changed or column.by:
-                return ()
-            key.append(new)
-        return tuple(key)
 
 
 def compose(before: DatabasePrint, contracts: Sequence[tuple[str, Contract]]) -> Lineage:

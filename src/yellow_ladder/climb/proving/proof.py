@@ -4,23 +4,15 @@ from __future__ import annotations
 
 import contextlib
 import json
-import os
-from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
-from pathlib import Path
 from typing import Any
 
-from blake3 import blake3
-
-from yellow_ladder import nolinks
 from yellow_ladder.climb.proving.expected import (
-    ExpectedTree,
-    data_folders_after,
     expected_tree,
-    present_tree,
     site_after,
 )
+from yellow_ladder.climb.proving.files import FilesSeen, judge_files
 from yellow_ladder.climb.proving.grounds import faults_in, last_ground, verdicts_of
 from yellow_ladder.climb.proving.inventory import (
     AFTER_NAME,
@@ -32,16 +24,12 @@ from yellow_ladder.climb.proving.inventory import (
     write_inventory,
 )
 from yellow_ladder.climb.proving.locating import locate
-from yellow_ladder.climb.record.commands import written_by_commands
 from yellow_ladder.climb.record.plan import BEFORE, Plan
 from yellow_ladder.climb.running.run import Run
 from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.durable import write_json
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
-from yellow_ladder.files.entry import Entry, Kind, within
-from yellow_ladder.files.listing import in_pairs
-from yellow_ladder.files.looking import READ_BYTES
-from yellow_ladder.files.manifest import Difference, FileChange, TreeSum, differing
+from yellow_ladder.files.manifest import differing
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.fingerprints.lineage import Lineage
 from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
@@ -52,7 +40,6 @@ from yellow_ladder.settings.tree import Broken
 from yellow_ladder.survey.questions import ask_question
 from yellow_ladder.survey.records import ProbeAnswer
 from yellow_ladder.survey.versions import judge_versions
-from yellow_ladder.words import count_of
 
 PROOF_NAME = "proof.json"
 
@@ -120,8 +107,8 @@ def prove(run: Run, *, served: bool, keep: bool = True, to_the_row: bool = True)
     ground = last_ground(plan)
     lines = ground.lineages()
     prints = fingerprint_all(run, run.site.databases(), lines, ground.databases)
-    looked = _FilesSeen(expected_tree(plan))
-    file_faults, remarks = _judge_files(run, differing(looked.pairs(plan)))
+    looked = FilesSeen(expected_tree(plan))
+    file_faults, remarks = judge_files(run, differing(looked.pairs(plan)))
     answers = ask_probes(site_after(plan), served=served)
     after = Inventory(run.stamp(), answers, prints, looked.found.digest(), looked.found.files)
     if keep:
@@ -199,79 +186,6 @@ def load_proof(plan: Plan) -> Proof:
     except (OSError, ValueError, KeyError, TypeError) as fault:
         text = f"the proof {path} cannot be read: {fault}"
         raise AnswerNo(Problem("no-proof", text, "compare again: yl verify", str(path))) from fault
-
-
-class _FilesSeen:
-    """What is counted while the files are compared, since they are gone through once."""
-
-    def __init__(self, expected: ExpectedTree) -> None:
-        self._expected = expected
-        self.found = TreeSum()
-        self.files = self.data_files = 0
-
-    def pairs(self, plan: Plan) -> Iterator[tuple[Entry | None, Entry | None]]:
-        """What is expected and what is there, side by side."""
-        is_data = self._expected.is_data
-        for old, new in in_pairs(self._expected.entries(), present_tree(plan, self._expected)):
-            if old is not None:
-                self.files += old.kind is not Kind.FOLDER
-                self.data_files += is_data(old.path)
-            if new is not None:
-                self.found.add(new)
-            yield old, new
-
-
-def _judge_files(
-    run: Run, differences: Iterable[tuple[Difference, Entry | None, Entry | None]]
-) -> tuple[list[str], list[str]]:
-    """Faults, and remarks about what may be: a new release writes new files of its own into data folders."""
-    moves = data_folders_after(run.plan)
-    folders = list(moves.values())
-    logs = [_after(path, moves) for path in run.site.record.keep.logs]
-    written = written_by_commands(run.plan)
-    counts: Counter[str] = Counter()
-    faults, remarks = [], []
-    for one, expected, _ in sorted(differences, key=lambda found: found[0].path):
-        if one.change is FileChange.ADDED and within(one.path, folders):
-            remarks.append(f"new in a data folder: {one.path}")
-        elif within(one.path, logs) and _has_only_grown(run.site.root / one.path, expected):
-            remarks.append(f"log {one.path}: has grown; its beginning is the same")
-        elif within(one.path, written):
-            counts[next(name for path, name in written.items() if within(one.path, [path]))] += 1
-        elif expected is not None and expected.kind is Kind.FOLDER and one.change is FileChange.CONTENT:
-            faults.append(f"file {one.path}: is not a folder any more")
-        else:
-            faults.append(f"file {one.path}: {_FILE_WORDS[one.change]}")
-    by_commands = [f"written by `{name}`: {count_of(many, 'file')}" for name, many in counts.items()]
-    return faults, [*remarks, *by_commands]
-
-
-def _after(path: str, moves: Mapping[str, str]) -> str:
-    """Where a path in a data folder lies after the climb."""
-    return next((new + path[len(old) :] for old, new in moves.items() if within(path, [old])), path)
-
-
-def _has_only_grown(path: Path, before: Entry | None) -> bool:
-    """Whether a file begins with all that it held before."""
-    if before is None or before.kind is not Kind.FILE:
-        return False
-    left, digest = before.size, blake3()
-    try:
-        with os.fdopen(nolinks.open_regular(path), "rb") as stream:
-            while left and (block := stream.read(min(left, READ_BYTES))):
-                digest.update(block)
-                left -= len(block)
-    except OSError:
-        return False
-    return not left and digest.hexdigest() == before.digest
-
-
-_FILE_WORDS = {
-    FileChange.ADDED: "is there and is part of neither the release nor the site",
-    FileChange.MISSING: "is missing",
-    FileChange.CONTENT: "has another content",
-    FileChange.RIGHTS: "has another owner or mode",
-}
 
 
 def _judge_settings(run: Run) -> SettingsVerdict:

@@ -94,7 +94,7 @@ def _change(name: str, line: TableLine, before: DatabasePrint, new: TablePrint) 
     if old.rows != new.rows:
         change.add("rows", "grow" if new.rows > old.rows else "any")
         return change
-    same_key = len(old.key) == len(new.key)
+    same_key = new.key == line.key_after(before)
     changed = []
     for one, column in line.columns.items():
         if column.origin is not None and not column.is_changed and one in new.columns:

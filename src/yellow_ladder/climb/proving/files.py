@@ -1,0 +1,151 @@
+"""Holds the files against what should be there, and tells what became of each: owner and mode, content, place."""
+
+from __future__ import annotations
+
+import os
+from collections import Counter, defaultdict
+from collections.abc import Iterable, Iterator, Mapping
+from pathlib import Path
+
+from blake3 import blake3
+
+from yellow_ladder import nolinks
+from yellow_ladder.backup.catalog import Ground, outside_root, read_backup
+from yellow_ladder.backup.restore import look_outside
+from yellow_ladder.climb.proving.expected import ExpectedTree, data_folders_after, present_tree
+from yellow_ladder.climb.record.commands import written_by_commands
+from yellow_ladder.climb.record.plan import Plan
+from yellow_ladder.climb.running.run import Run
+from yellow_ladder.files.entry import Entry, Kind, within
+from yellow_ladder.files.listing import in_pairs
+from yellow_ladder.files.looking import READ_BYTES
+from yellow_ladder.files.manifest import Difference, FileChange, TreeSum, differing
+from yellow_ladder.words import count_of
+
+Found = tuple[Difference, Entry | None, Entry | None]
+_NAMED_A_FOLDER = 3
+
+
+class FilesSeen:
+    """What is counted while the files are compared, since they are gone through once."""
+
+    def __init__(self, expected: ExpectedTree) -> None:
+        """Begin with nothing seen of what is expected."""
+        self._expected = expected
+        self.found = TreeSum()
+        self.files = self.data_files = 0
+
+    def pairs(self, plan: Plan) -> Iterator[tuple[Entry | None, Entry | None]]:
+        """What is expected and what is there, side by side."""
+        is_data = self._expected.is_data
+        for old, new in in_pairs(self._expected.entries(), present_tree(plan, self._expected)):
+            if old is not None:
+                self.files += old.kind is not Kind.FOLDER
+                self.data_files += is_data(old.path)
+            if new is not None:
+                self.found.add(new)
+            yield old, new
+
+
+def judge_files(run: Run, differences: Iterable[Found]) -> tuple[list[str], list[str]]:
+    """Faults, and remarks about what may be: a new release writes new files of its own into data folders."""
+    moves = data_folders_after(run.plan)
+    folders = list(moves.values())
+    logs = [_after(path, moves) for path in run.site.record.keep.logs]
+    written = written_by_commands(run.plan)
+    counts: Counter[str] = Counter()
+    new_in: dict[str, list[str]] = defaultdict(list)
+    faults, remarks = [], []
+    found, renamed = _renames_apart(sorted(differences, key=lambda one: one[0].path))
+    faults += [f"file {old}: was renamed to {new}" for old, new in renamed]
+    for one, expected, present in found:
+        if one.change is FileChange.ADDED and within(one.path, folders):
+            new_in[one.path.rpartition("/")[0]].append(one.path)
+        elif within(one.path, logs) and _has_only_grown(run.site.root / one.path, expected):
+            remarks.append(f"log {one.path}: has grown; its beginning is the same")
+        elif within(one.path, written):
+            counts[next(name for path, name in written.items() if within(one.path, [path]))] += 1
+        else:
+            faults.append(f"file {one.path}: {what_became(one, expected, present)}")
+    remarks += [_new_in_words(folder, paths) for folder, paths in new_in.items()]
+    remarks += [f"written by `{name}`: {count_of(many, 'file')}" for name, many in counts.items()]
+    return faults, [*remarks, *_outside(run)]
+
+
+def _new_in_words(folder: str, paths: list[str]) -> str:
+    if len(paths) <= _NAMED_A_FOLDER:
+        return f"new in a data folder: {', '.join(paths)}"
+    return f"new in the data folder {folder}: {count_of(len(paths), 'file')}, first {paths[0]}"
+
+
+def what_became(one: Difference, expected: Entry | None, present: Entry | None) -> str:
+    """What happened to one file, in words."""
+    if expected is None or present is None:
+        return "is missing" if present is None else "is there and is part of neither the release nor the site"
+    if one.change is FileChange.RIGHTS:
+        return "; ".join(_rights(expected, present))
+    if expected.kind is not present.kind:
+        return f"is not a {expected.kind} any more, but {_A[present.kind]}"
+    if expected.kind is Kind.LINK:
+        return f"leads to {present.target} and not to {expected.target}"
+    if expected.size == present.size:
+        return f"has another content of the same size ({count_of(expected.size, 'byte')})"
+    return f"has another content ({expected.size:,} → {present.size:,} bytes)"
+
+
+_A = {Kind.FILE: "a file", Kind.FOLDER: "a folder", Kind.LINK: "a link", Kind.OTHER: "something else"}
+
+
+def _rights(expected: Entry, present: Entry) -> Iterator[str]:
+    if expected.mode != present.mode:
+        yield f"has another mode: {expected.mode & 0o7777:04o} → {present.mode & 0o7777:04o}"
+    if (expected.uid, expected.gid) != (present.uid, present.gid):
+        yield f"has another owner: {expected.uid}:{expected.gid} → {present.uid}:{present.gid}"
+
+
+def _renames_apart(found: list[Found]) -> tuple[list[Found], list[tuple[str, str]]]:
+    """What differs but for files that are there under another name with the same content, and these names."""
+    gone: dict[str, list[Entry]] = defaultdict(list)
+    for one, expected, _ in found:
+        if one.change is FileChange.MISSING and expected is not None and _is_telling(expected):
+            gone[expected.digest].append(expected)
+    renamed: dict[str, str] = {}
+    for one, _, present in found:
+        if one.change is FileChange.ADDED and present is not None and gone.get(present.digest):
+            renamed[gone[present.digest].pop(0).path] = present.path
+    taken = {*renamed, *renamed.values()}
+    return [one for one in found if one[0].path not in taken], sorted(renamed.items())
+
+
+def _is_telling(entry: Entry) -> bool:
+    """Whether a content is so much the file's own that the same one elsewhere is this file."""
+    return entry.kind is Kind.FILE and entry.size > 0 and bool(entry.digest)
+
+
+def _outside(run: Run) -> Iterator[str]:
+    """Files outside root that are not as they were backed up: told, since more than the application writes there."""
+    plan = run.plan
+    outside = outside_root(read_backup(plan.site.state.backups / plan.backup_name).manifest())
+    for one, expected, present in differing(in_pairs(outside.entries(), look_outside(Ground(plan.site.root), outside))):
+        if present is None or present.kind is not Kind.FOLDER or one.change is FileChange.RIGHTS:
+            yield f"outside root, {one.path}: {what_became(one, expected, present)}"
+
+
+def _after(path: str, moves: Mapping[str, str]) -> str:
+    """Where a path in a data folder lies after the climb."""
+    return next((new + path[len(old) :] for old, new in moves.items() if within(path, [old])), path)
+
+
+def _has_only_grown(path: Path, before: Entry | None) -> bool:
+    """Whether a file begins with all that it held before."""
+    if before is None or before.kind is not Kind.FILE:
+        return False
+    left, digest = before.size, blake3()
+    try:
+        with os.fdopen(nolinks.open_regular(path), "rb") as stream:
+            while left and (block := stream.read(min(left, READ_BYTES))):
+                digest.update(block)
+                left -= len(block)
+    except OSError:
+        return False
+    return not left and digest.hexdigest() == before.digest
