@@ -13,6 +13,7 @@ from yellow_ladder.climb.proving.grounds import (
 from yellow_ladder.climb.proving.locating import locate, where_listed
 from yellow_ladder.climb.proving.proposal import DECLARED_IN, propose
 from yellow_ladder.climb.record.plan import RungPlan
+from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.fingerprints.lineage import Lineage, TableLine
@@ -28,6 +29,8 @@ def hold(rung: RungPlan) -> Work:
 
     def do(run: Run) -> Facts:
         plan, ground = run.plan, ground_before(run.plan, rung)
+        if _is_past(run, rung):
+            return {"summary": "not compared here: the next release is in place already"}
         following = plan.rungs[plan.rungs.index(rung) + 1]
         lines, prints, rows = ground.lineages(), {}, 0
         for name, database in plan.site_at(rung).databases().items():
@@ -48,6 +51,12 @@ def hold(rung: RungPlan) -> Work:
         return {"rows": rows}
 
     return do
+
+
+def _is_past(run: Run, rung: RungPlan) -> bool:
+    """Whether the next release has been begun: by a build that did not compare between rungs."""
+    begun = run.standing().begun
+    return any(StepName(StepKind.PLACE, str(one.number)) in begun for one in run.plan.rungs if one.number > rung.number)
 
 
 def _to_read(name: str, lineage: Lineage, following: RungPlan) -> set[str]:
