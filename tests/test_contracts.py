@@ -8,6 +8,9 @@ import pytest
 
 from tests.conftest import Demo
 from tests.test_claims import beside, verdict_of, write
+from yellow_ladder.climb.conduct import Conditions, look_only
+from yellow_ladder.climb.record.catalog import find_climb
+from yellow_ladder.climb.works.holding import hold
 from yellow_ladder.demo.proof import picture_of
 
 LOOSE = '[[contract.tables]]\nname = "meta"\ncolumns_changed = ["value"]'
@@ -62,12 +65,14 @@ def test_what_a_release_gives_up_is_given_up_no_longer_than_its_rung(demo: Demo)
 def test_a_masked_column_is_told_without_its_values(demo: Demo) -> None:
     demo.edit('volatile = ["logins"]', 'volatile = ["logins"]\nmasked = ["owners.email"]')
     assert demo.yl("climb", "--yes").code == 0
-    write(demo, "UPDATE owners SET email = 'somebody@else.example' WHERE id = 4;")
+    write(demo, "UPDATE owners SET email = 'somebody@else.example', payment_token = 'open sesame' WHERE id = 4;")
     answer = demo.yl("verify", "--json", "--verbose")
     assert "main.owners: email: 1 value differs" in answer.out
     assert "id 4: (masked)" in answer.out
     listed = next(demo.folder.glob(".ladder/climbs/*/differing-rows/main.owners.csv")).read_text()
     assert "somebody@else.example" not in answer.out + answer.err + listed
+    assert '"changed",4,"payment_token","(masked)","(masked)"' in listed
+    assert "sesame" not in answer.out + answer.err + listed
     assert '"changed",4,"email","(masked)","(masked)"' in listed
 
 
@@ -120,3 +125,10 @@ def test_sql_of_a_contract_that_is_wrong_here_is_known_before_the_climb(idle: De
     assert [one["check"] for one in stops] == ["contracts"]
     assert "2.6 tells of the data with SQL that main does not take" in stops[0]["saw"]
     assert "nam" in stops[0]["saw"]
+
+
+def test_a_climb_that_an_older_build_took_past_a_rung_is_not_held_there(demo: Demo) -> None:
+    assert demo.yl("climb", "--yes").code == 0
+    climb = find_climb(demo.site(), None)
+    facts = hold(climb.plan.rungs[0])(look_only(climb.plan, Conditions()))
+    assert facts["summary"].startswith("not compared here")

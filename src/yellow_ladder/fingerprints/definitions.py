@@ -29,6 +29,7 @@ _NAMED = re.compile(
     r"|\S+ (?=primary key|unique \(|check \(|foreign key|exclude ))"
 )
 _KEY_LINE = re.compile(r"(?i)^((?:unique |fulltext |spatial )?key) \S+ (?=\()")
+_KEY_PIECE = re.compile(r"(?:unique |fulltext |spatial )?key \(")
 _REFERRED = re.compile(r"(?<=references )(\w+) \([^)]*\)")
 _ALIAS = re.compile(r"(?i) as \w+")
 _LONGEST_SHOWN = 110
@@ -153,6 +154,8 @@ def _differs(name: str, old: str, new: str, spoken: Mapping[str, _Spoken]) -> st
             [one for one in left if not _may_differ(one, its, spoken)]
             for left in (pieces[0] - pieces[1], pieces[1] - pieces[0])
         )
+        # One engine lists indexes with their table, too. One that came is none of this table's loss.
+        come = [one for one in come if gone or not _KEY_PIECE.match(one)]
         return _in_words(sorted(gone), sorted(come)) if gone or come else ""
     was, now = _plain(old), _plain(new)
     if kind == "view":  # the engine keeps a view's columns by giving those that were renamed their old names in it

@@ -181,12 +181,6 @@ class Findings:
                 return other
         return ""
 
-    def key_in_words(self, row: Row) -> str:
-        """How a row is found: by its key, or where it has none by its first values."""
-        named = [(name, row[self.sides.columns.index(name)]) for name in self.sides.key]
-        shown = [f"{name} {in_words(value)}" for name, value in named[:3]]
-        return ", ".join(shown) + (", …" if len(named) > 3 else "")
-
     def lines(self, masked: Collection[str] = ()) -> dict[str, str]:
         """What is found in words: by column, and for rows that are gone or came by `Change`."""
         found = {}
@@ -195,7 +189,7 @@ class Findings:
             was, now = (MASKED, MASKED) if column in masked else both_in_words(old, new)
             values = f"is {now}, should be {was}" if self.sides.is_told else f"{was} → {now}"
             more = f", and {count - 1:,} more" if count > 1 else ""
-            where = self.key_in_words(row)
+            where = self._key_in_words(row, masked)
             kind = self.kind_of(column)
             differs = ("1 value differs" if count == 1 else f"{count:,} values differ") + (
                 "" if kind == OTHER else f" ({kind})"
@@ -206,7 +200,7 @@ class Findings:
             count = self.counts[change]
             if count:
                 rows = sorted((one.old or one.new or () for one in self.first[change]), key=self._natural)[:EXAMPLES]
-                hidden = [self.key_in_words(row) if not masked else self._masked_key(row, masked) for row in rows]
+                hidden = [self._key_in_words(row, masked) for row in rows]
                 more = f" and {count - len(rows):,} more" if count > len(rows) else ""
                 found[change] = f"{count_of(count, 'row')} {words}: {'; '.join(hidden)}{more}"
         return found
@@ -221,9 +215,11 @@ class Findings:
             found.append((not is_number, float(number) if is_number else 0.0, text_of(value)))
         return tuple(found)
 
-    def _masked_key(self, row: Row, masked: Collection[str]) -> str:
-        named = [(name, row[self.sides.columns.index(name)]) for name in self.sides.key[:3]]
-        return ", ".join(f"{name} {MASKED if name in masked else in_words(value)}" for name, value in named)
+    def _key_in_words(self, row: Row, masked: Collection[str]) -> str:
+        """How a row is found: by its key, or where it has none by its first values."""
+        named = [(name, row[self.sides.columns.index(name)]) for name in self.sides.key]
+        shown = [f"{name} {MASKED if name in masked else in_words(value)}" for name, value in named[:3]]
+        return ", ".join(shown) + (", …" if len(named) > 3 else "")
 
 
 def in_words(value: Any) -> str:

@@ -26,11 +26,13 @@ from yellow_ladder.fingerprints.narrowing import Look, Pair, find_rows, pairs_of
 from yellow_ladder.fingerprints.records import DatabasePrint
 from yellow_ladder.fingerprints.told import Reading
 from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
-from yellow_ladder.words import time_in_words
+from yellow_ladder.masking import sounds_secret
+from yellow_ladder.words import bytes_in_words, time_in_words
 
 FOLDER_NAME = "differing-rows"
 # Users wait for this. Whoever needs all of it asks again: `yl verify`, or the file of what was found so far.
 LONGEST_S = 300.0
+LARGEST_MADE_BYTES = 2 * 1024**3
 
 
 @connections_kept()
@@ -85,8 +87,9 @@ def _locate_in(
         references = references_of(now.objects())
         for table, pair in pairs.items():
             hidden = {one.partition(".")[2] for one in masked if one.partition(".")[0] == table}
+            hidden |= {one for one in pair.sides.columns if sounds_secret(one)}
             path = csv_path(_folder(plan), name, table)
-            with _then(plan, _read_at(plan, ground, name, pair), name, now) as then:
+            with _then(run, _read_at(plan, ground, name, pair), name, now) as then:
                 findings = find_rows(Look(then, now, pair, path, hidden, until), run.look_on)
             findings.references = references.get(table, ())
             findings.settle()
@@ -116,13 +119,15 @@ def _read_at(plan: Plan, ground: Ground, name: str, pair: Pair) -> int:
 
 
 @contextlib.contextmanager
-def _then(plan: Plan, number: int, name: str, now: Database) -> Iterator[Database]:
+def _then(run: Run, number: int, name: str, now: Database) -> Iterator[Database]:
     """The database as it was after a rung."""
+    plan = run.plan
     if number == 0:
         with now.opened_clone(plan.clone_place(name)) as clone:
             if clone is not None:
                 yield clone
                 return
+        _see_time(run, now)
         see_room(plan, now)
         yield as_left(plan, name, set())
         return
@@ -130,8 +135,18 @@ def _then(plan: Plan, number: int, name: str, now: Database) -> Iterator[Databas
     if any(not one.file for rung in rungs for one in rung.migrations if one.database == name):
         text = "commands of a release had their part in it, which are not run once more"
         raise AnswerNo(Problem("not-replayable", text, "see what is in the file of the tables before", name))
+    _see_time(run, now)
     see_room(plan, now)
     yield as_left(plan, name, {one.id for rung in rungs for one in rung.migrations})
+
+
+def _see_time(run: Run, now: Database) -> None:
+    """Raise AnswerNo where users would wait long for a database to be made once more."""
+    size = now.size_bytes()
+    if run.standing().was_open_to_users or size <= LARGEST_MADE_BYTES:
+        return
+    text = f"making {bytes_in_words(size)} of it once more would keep users out for longer"
+    raise AnswerNo(Problem("too-large", text, 'a quick clone is read as it is: clone = "wanted"', now.address.name))
 
 
 def _folder(plan: Plan) -> Path:
