@@ -69,7 +69,7 @@ def warnings_of_releases(_at: Circumstances, route: Route) -> Iterator[Finding]:
         for text in notes.one_way:
             yield warn("what changes", f"{rung.to_version}, one way: {text}", "going back restores the backup")
         for change in (change for contract in rung.release.sheet.contract for change in contract.tables):
-            if change.rows == "any":
+            if change.rows == "any" or change.kept_where or change.gone_where or change.loses:
                 what = f": {change.loses}" if change.loses else ""
                 seen = f"{rung.to_version} may drop rows of {change.name} on purpose{what}"
                 yield warn("what changes", seen, "keep a copy of what you need of them")

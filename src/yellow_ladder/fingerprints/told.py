@@ -6,10 +6,12 @@ the engine works them out before anything is changed, and the sums of both readi
 
 from __future__ import annotations
 
+import contextlib
+import os
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 from urllib.parse import quote
 
 import numpy as np
@@ -18,6 +20,7 @@ from yellow_ladder.database import Database
 from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.database.port import UndecodableText
 from yellow_ladder.database.selection import Field, Selection
+from yellow_ladder.durable import sync_folder
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.fingerprints.hashing import ColumnHasher, Hashes, combine_keys, sum_column
 from yellow_ladder.fingerprints.lineage import Lineage, TableLine
@@ -239,32 +242,35 @@ def _sums(  # noqa: PLR0913
     totals = dict.fromkeys(names, ColumnSums())
     hashers = [ColumnHasher() for _ in names]
     known = None if only_keys is None else _kept_keys(only_keys)
-    kept: list[Hashes] = []
     rows = 0
-    for chunk in database.read_selected(selection, lenient=lenient):
-        columns = dict(zip(names, zip(*chunk, strict=True), strict=True))
-        for name, meaning in reading.meanings.items():
-            if name in columns:
-                columns[name] = meant(columns[name], meaning)
-        hashed = {name: hasher.hash(values) for (name, values), hasher in zip(columns.items(), hashers, strict=True)}
-        ties = combine_keys([hashed[name][0] for name in reading.key], len(chunk))
-        if keep_keys is not None:
-            kept.append(ties)
-        here = None if known is None else _among(ties, known)
-        for name, (hashes, present) in hashed.items():
-            if here is not None:
-                present = here if present is None else present & here
-            totals[name] += sum_column(hashes, present, ties)
-        rows += len(chunk) if here is None else int(here.sum())
-        on_rows(len(chunk))
+    with contextlib.ExitStack() as open_files:
+        kept = open_files.enter_context(_begun(keep_keys)) if keep_keys is not None else None
+        for chunk in database.read_selected(selection, lenient=lenient):
+            columns = dict(zip(names, zip(*chunk, strict=True), strict=True))
+            for name, meaning in reading.meanings.items():
+                if name in columns:
+                    columns[name] = meant(columns[name], meaning)
+            hashed = {
+                name: hasher.hash(values) for (name, values), hasher in zip(columns.items(), hashers, strict=True)
+            }
+            ties = combine_keys([hashed[name][0] for name in reading.key], len(chunk))
+            if kept is not None:
+                ties.tofile(kept)
+            here = None if known is None else _among(ties, known)
+            for name, (hashes, present) in hashed.items():
+                if here is not None:
+                    present = here if present is None else present & here
+                totals[name] += sum_column(hashes, present, ties)
+            rows += len(chunk) if here is None else int(here.sum())
+            on_rows(len(chunk))
     if keep_keys is not None:
-        _keep(keep_keys, kept)
+        _sort(keep_keys)
     return TablePrint(rows, reading.key, totals)
 
 
 def _kept_keys(path: Path) -> Hashes:
     try:
-        keys: Hashes = np.load(path, mmap_mode="r")
+        keys: Hashes = np.memmap(path, dtype=np.uint64, mode="r") if path.stat().st_size else np.zeros(0, np.uint64)
     except (OSError, ValueError) as fault:
         text = f"the keys of the rows that were there before cannot be read: {fault}"
         raise AnswerNo(
@@ -280,10 +286,17 @@ def _among(ties: Hashes, known: Hashes) -> Any:
     return known[places] == ties
 
 
-def _keep(path: Path, kept: list[Hashes]) -> None:
-    """Eight bytes a row: of ten million rows 80 MB, sorted, so that a later look-up reads little of it."""
+def _begun(path: Path) -> IO[bytes]:
     path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
-    every = np.concatenate(kept) if kept else np.zeros(0, dtype=np.uint64)
-    every.sort()
-    with path.open("wb") as stream:
-        np.save(stream, every)
+    return os.fdopen(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb")
+
+
+def _sort(path: Path) -> None:
+    """Sorted where it lies: eight bytes a row, and a later look-up reads little of it."""
+    if path.stat().st_size:
+        keys = np.memmap(path, dtype=np.uint64, mode="r+")
+        keys.sort()
+        keys.flush()
+    with path.open("rb") as stream:
+        os.fsync(stream.fileno())
+    sync_folder(path.parent)
