@@ -94,7 +94,8 @@ def _told_pair(reading: Reading, now: TablePrint) -> Pair:
     columns = (*key, *(one for one in fields if one not in key))
     old = replace(reading.selection, fields=tuple(fields[one] for one in columns))
     new = Selection(tuple(Field(one) for one in columns), reading.table)
-    return Pair(old, new, Sides(columns, key, reading.meanings, may_come=reading.grows, is_told=True))
+    is_told = bool(reading.selection.query) or any(one.sql for one in reading.selection.fields)
+    return Pair(old, new, Sides(columns, key, reading.meanings, may_come=reading.grows, is_told=is_told))
 
 
 @dataclass(frozen=True, slots=True)
