@@ -51,7 +51,7 @@ def judge_definitions(before: DatabasePrint, after: DatabasePrint, lineage: Line
     found = []
     by_form = _by_form(after)
     for name, text in sorted(before.objects.items()):
-        if name.startswith(_NOT_HELD) or name in lineage.dropped_objects:
+        if name.startswith(_NOT_HELD) or name in lineage.dropped_objects or after.objects.get(name) == text:
             continue
         now_name, now_text = _renamed(name, spoken, name), _renamed(text, spoken, _own_table(name))
         if now_name in lineage.dropped_objects or {name, now_name} & set(lineage.changed_definitions):
