@@ -76,6 +76,11 @@ def write_memo(path: Path, content: Iterable[bytes]) -> None:
         raise
 
 
+def open_private(path: Path) -> int:
+    """Open a file for writing that nobody else may read, from its first byte on; what it held is gone."""
+    return os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+
+
 def private_folder(path: Path) -> Path:
     """Make `path` and its missing parents, readable by the owner alone; existing folders stay as they are."""
     missing = [folder for folder in (path, *path.parents) if not folder.exists()]

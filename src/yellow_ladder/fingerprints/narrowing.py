@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import re
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TextIO
 
 from yellow_ladder.database import Database
 from yellow_ladder.database.port import UndecodableText
 from yellow_ladder.database.row_changes import csv_line
 from yellow_ladder.database.selection import Field, Selection
+from yellow_ladder.durable import open_private
 from yellow_ladder.fingerprints.lineage import Lineage, TableLine
 from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint
 from yellow_ladder.fingerprints.rows import Change, Findings, Sides, compare_rows, header, lines_for_file
@@ -127,9 +130,8 @@ def _compared(look: Look, look_on: Callable[[], None], *, lenient: bool) -> Find
     with (
         contextlib.closing(look.then.sorted_selected(look.pair.old, width, lenient=lenient)) as old,
         contextlib.closing(look.now.sorted_selected(look.pair.new, width, lenient=lenient)) as new,
-        look.path.open("w", encoding="utf-8", errors="backslashreplace", newline="") as stream,
+        _private_text(look.path) as stream,
     ):
-        look.path.chmod(0o600)
         stream.write(csv_line(header(sides)))
         for one in compare_rows(old, new, sides, until=look.until):
             findings.add(one)
@@ -137,6 +139,11 @@ def _compared(look: Look, look_on: Callable[[], None], *, lenient: bool) -> Find
                 stream.write(csv_line(line))
             look_on()
     return findings
+
+
+def _private_text(path: Path) -> TextIO:
+    """A text file that nobody else may read."""
+    return os.fdopen(open_private(path), "w", encoding="utf-8", errors="backslashreplace", newline="")
 
 
 def references_of(objects: Mapping[str, str]) -> dict[str, tuple[str, ...]]:

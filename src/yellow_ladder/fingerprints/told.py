@@ -20,7 +20,7 @@ from yellow_ladder.database import Database
 from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.database.port import UndecodableText
 from yellow_ladder.database.selection import Field, Selection
-from yellow_ladder.durable import sync_folder
+from yellow_ladder.durable import open_private, private_folder, sync_folder
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.fingerprints.hashing import ColumnHasher, Hashes, combine_keys, sum_column
 from yellow_ladder.fingerprints.lineage import Lineage, TableLine
@@ -287,8 +287,8 @@ def _among(ties: Hashes, known: Hashes) -> Any:
 
 
 def _begun(path: Path) -> IO[bytes]:
-    path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
-    return os.fdopen(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb")
+    private_folder(path.parent)
+    return os.fdopen(open_private(path), "wb")
 
 
 def _sort(path: Path) -> None:

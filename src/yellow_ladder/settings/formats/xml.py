@@ -117,6 +117,8 @@ class _Reading:
     def _between(self, end: int) -> str:
         """What stands before a tag: blanks and comments; a text among them is a part of its own."""
         text = self._text(end)
+        if not text or text.isspace():
+            return text
         bare = re.sub(r"<!--.*?-->|<\?.*?\?>|<!DOCTYPE[^\[>]*(?:\[.*?\])?\s*>", "", text, flags=re.DOTALL)
         if not bare.strip():
             return text
