@@ -119,6 +119,15 @@ def test_what_must_be_in_new_columns_and_what_must_have_changed(told: str, said:
     assert said in " ".join(answer.err.split())
 
 
+def test_a_rule_that_cannot_be_asked_is_told_with_its_release(demo: Demo) -> None:
+    rule = '[[contract.holds]]\nname = "sound"\nquery = "SELECT count(*) = 0 FROM nowhere"\n\n'
+    beside(demo, "2.6", '[[contract.tables]]\nname = "bookings"', rule + '[[contract.tables]]\nname = "bookings"')
+    answer = demo.yl("climb", "--yes")
+    assert answer.code == 1
+    assert "what 2.6 asks of the data could not be asked" in " ".join(answer.err.split())
+    assert "nowhere" in answer.err
+
+
 def test_sql_of_a_contract_that_is_wrong_here_is_known_before_the_climb(idle: Demo) -> None:
     beside(idle, "2.6", BOATS, f'{BOATS}\nvalues.name = "upper(nam)"')
     stops = [one for one in idle.json("check", code=1)["findings"] if one["level"] == "stop"]

@@ -17,12 +17,13 @@ from yellow_ladder.climb.proving.inventory import BEFORE_NAME, read_inventory
 from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.climb.running.run import Run
 from yellow_ladder.database import Database
+from yellow_ladder.database.selection import Field, Selection
 from yellow_ladder.durable import write_json
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.events import Progress, Unit
 from yellow_ladder.fingerprints.judge import Held, judge
 from yellow_ladder.fingerprints.lineage import Lineage, compose
-from yellow_ladder.fingerprints.records import DatabasePrint
+from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint
 from yellow_ladder.fingerprints.scan import OnRows
 from yellow_ladder.fingerprints.told import Expected, Reading, read_answers, read_expected, read_matched, readings
 from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict, together
@@ -203,17 +204,33 @@ def faults_of_questions(run: Run, ground: Ground, prints: Mapping[str, DatabaseP
         if name not in databases:
             continue
         answers = Expected.from_record(record[name]).answers if name in record else {}
-        found = read_answers(databases[name], [contract], telling_rows(run, name)) if answers else {}
-        for question, before in answers.items():
-            if question in found and found[question] != before:
-                yield f"{name}: {question}: {_unlike(before.rows, found[question].rows)}"
-        for rule in contract.holds:
-            query = for_engine(rule.query, databases[name].address.engine)
-            if query and not databases[name].scalar(query):
-                yield f"{name}: {rule.name}: does not hold"
-        yield from _unfilled(contract, databases[name], prints[name])
+        try:
+            yield from _answered_otherwise(run, contract, databases[name], answers)
+            yield from _broken_rules(contract, databases[name])
+            yield from _unfilled(contract, databases[name], prints[name])
+        except LadderError as fault:
+            yield f"{name}: what {rung.to_version} asks of the data could not be asked: {fault.problems[0].message}"
         if len(ground.since) == 1:
             yield from _unchanged(contract, ground.lineages()[name], ground.databases[name], prints[name])
+
+
+def _answered_otherwise(
+    run: Run, contract: Contract, database: Database, answers: Mapping[str, TablePrint]
+) -> Iterator[str]:
+    name = contract.database
+    ours = {one.name for one in contract.same_answers} & answers.keys()
+    found = read_answers(database, [contract], telling_rows(run, name)) if ours else {}
+    for question in sorted(ours & found.keys()):
+        before, after = answers[question], found[question]
+        if before != after:
+            yield f"{name}: {question}: {_unlike(before.rows, after.rows)}"
+
+
+def _broken_rules(contract: Contract, database: Database) -> Iterator[str]:
+    for rule in contract.holds:
+        query = for_engine(rule.query, database.address.engine)
+        if query and not database.scalar(query):
+            yield f"{contract.database}: {rule.name}: does not hold"
 
 
 def _unlike(before: int, after: int) -> str:
@@ -226,9 +243,9 @@ def _unfilled(contract: Contract, database: Database, prints: DatabasePrint) -> 
             text = for_engine(wanted, database.address.engine)
             if not text or change.name not in prints.tables or column not in prints.tables[change.name].names:
                 continue  # no SQL for this engine; or a table that is gone, which is told elsewhere
-            source, its = database.quoted(change.name), database.quoted(column)
-            query = f"SELECT count(*) FROM {source} WHERE {database.unlike(its, text)}"  # noqa: S608
-            wrong = int(database.scalar(query))
+            unlike = database.unlike(database.quoted(column), text)
+            counting = Selection((Field("wrong", sql="count(*)"),), change.name, where=unlike)
+            wrong = sum(int(row[0]) for rows in database.read_selected(counting) for row in rows)
             if wrong:
                 yield f"{contract.database}.{change.name}: {column}: {wrong:,} values are not `{text}`"
 
