@@ -12,6 +12,7 @@ from yellow_ladder.climb.conduct import Conditions, look_only
 from yellow_ladder.climb.record.catalog import find_climb
 from yellow_ladder.climb.works.holding import hold
 from yellow_ladder.demo.proof import picture_of
+from yellow_ladder.release.source import sheet_in
 
 LOOSE = '[[contract.tables]]\nname = "meta"\ncolumns_changed = ["value"]'
 BOATS = '[[contract.tables]]\nname = "boats"'
@@ -117,6 +118,33 @@ def test_what_must_be_in_new_columns_and_what_must_have_changed(told: str, said:
     answer = demo.yl("climb", "--yes")
     assert answer.code == 1
     assert said in " ".join(answer.err.split())
+
+
+BY_QUERY = """\
+tables_added = ["addresses"]
+
+[[contract.tables]]
+name = "addresses"
+query = "SELECT id AS owner_id, street, town, postcode FROM owners"
+matched_by = ["owner_id"]
+
+[[contract.tables]]
+name = "owners"
+columns_dropped = ["street", "town", "postcode"]
+"""
+
+
+def test_a_table_that_is_told_by_a_query_of_what_is_gone_afterwards(demo: Demo) -> None:
+    raw = sheet_in(demo.folder / "releases" / "quaybook-4.0.tar.zst")
+    assert raw is not None
+    start, end = raw.decode().index('tables_added = ["addresses"]'), raw.decode().index("[[contract.tables]]")
+    beside(demo, "4.0", raw.decode()[start:end], BY_QUERY + "\n")
+    assert demo.yl("climb", "--yes").code == 0
+    document = demo.json("verify")
+    assert "held against a query of before" in verdict_of(document, "addresses")["remarks"]
+    write(demo, "UPDATE addresses SET town = upper(town) WHERE owner_id = 5;")
+    faults = demo.json("verify", code=1)["faults"]
+    assert [one for one in faults if one.startswith("main.addresses: town: 1 value differs (letter case): owner_id 5:")]
 
 
 def test_a_rule_that_cannot_be_asked_is_told_with_its_release(demo: Demo) -> None:

@@ -109,7 +109,9 @@ def _unreadable(at: Circumstances, route: Route, name: str, before: DatabasePrin
     contracts = [one for one in rung.release.sheet.contract if one.database == name]
     line = compose(before, [(str(rung.to_version), one) for one in contracts])
     try:
-        for reading in readings(line, before, database.address.engine, database.query_columns):
+        for reading in readings(
+            line, before, database.address.engine, lambda _table, query: database.query_columns(query)
+        ):
             database.selected_columns(reading.selection)
         for same in (same for one in contracts for same in one.same_answers):
             text = for_engine(same.before, database.address.engine)

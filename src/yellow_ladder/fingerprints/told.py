@@ -29,6 +29,10 @@ from yellow_ladder.fingerprints.records import ColumnSums, DatabasePrint, TableP
 from yellow_ladder.release.contract import Contract, TableChange, for_engine
 
 OnRows = Callable[[int], None]
+QueryColumns = Callable[[str, str], tuple[str, ...]]
+"""The names of the columns of a query's answer, by the table that it tells of and its text: afterwards, what it reads
+from may be gone, and they are known from before.
+"""
 _NO_ROWS: OnRows = lambda _count: None  # noqa: E731
 
 
@@ -69,9 +73,7 @@ class Expected:
         return Expected(*parts)
 
 
-def readings(
-    lineage: Lineage, base: DatabasePrint, engine: str, query_columns: Callable[[str], tuple[str, ...]]
-) -> list[Reading]:
+def readings(lineage: Lineage, base: DatabasePrint, engine: str, query_columns: QueryColumns) -> list[Reading]:
     """A reading for each table whose content one rung's contract tells; `base` is the database before that rung."""
     found = []
     for name, line in lineage.tables.items():
@@ -88,19 +90,19 @@ def _reading(
     told: TableChange,
     base: DatabasePrint,
     engine: str,
-    query_columns: Callable[[str], tuple[str, ...]],
+    query_columns: QueryColumns,
 ) -> Reading | None:
     meanings: dict[str, str] = dict(told.same_as)
     if told.query:
         query = for_engine(told.query, engine)
         if not query:
             return None
-        names = query_columns(query)
+        names = query_columns(name, query)
         if engine == "sqlite":
             meanings = {**dict.fromkeys(names, ONE_NUMBER), **meanings}
         fields = tuple(Field(one) for one in names)
         return Reading(name, Selection(fields, query=query), tuple(told.matched_by) or names, meanings, _grows(told))
-    if line.origin is None or line.origin not in base.tables:
+    if line.origin is None or line.origin not in base.tables or not _is_for(told, engine):
         return None
     values = {column: for_engine(text, engine) for column, text in told.values.items()}
     old_key = base.tables[line.origin].key
@@ -133,12 +135,16 @@ def _field(
     return Field(column, origin[1])
 
 
+def _is_for(told: TableChange, engine: str) -> bool:
+    """Whether the release says for this engine which rows stay, where it says so for any."""
+    condition = told.kept_where or told.gone_where
+    return not condition or bool(for_engine(condition, engine))
+
+
 def _where(told: TableChange, engine: str) -> str:
     if told.kept_where:
-        text = for_engine(told.kept_where, engine)
-        return f"({text}) IS TRUE" if text else ""
-    text = for_engine(told.gone_where, engine) if told.gone_where else ""
-    return f"({text}) IS NOT TRUE" if text else ""
+        return f"({for_engine(told.kept_where, engine)}) IS TRUE"
+    return f"({for_engine(told.gone_where, engine)}) IS NOT TRUE" if told.gone_where else ""
 
 
 def _key_after(line: TableLine, key: tuple[str, ...], fields: tuple[Field, ...]) -> tuple[str, ...]:

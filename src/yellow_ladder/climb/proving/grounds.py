@@ -25,7 +25,15 @@ from yellow_ladder.fingerprints.judge import Held, judge
 from yellow_ladder.fingerprints.lineage import Lineage, compose
 from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint
 from yellow_ladder.fingerprints.scan import OnRows
-from yellow_ladder.fingerprints.told import Expected, Reading, read_answers, read_expected, read_matched, readings
+from yellow_ladder.fingerprints.told import (
+    Expected,
+    QueryColumns,
+    Reading,
+    read_answers,
+    read_expected,
+    read_matched,
+    readings,
+)
 from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict, together
 from yellow_ladder.release.contract import Contract, for_engine
 
@@ -136,16 +144,35 @@ def _is_asked(contract: Contract) -> bool:
     return bool(contract.holds) or any(one.filled or one.must_change for one in contract.tables)
 
 
-def told_of(rung: RungPlan, ground: Ground, databases: Mapping[str, Database]) -> dict[str, list[Reading]]:
-    """The readings that one rung's contracts ask for, by database; none where the rungs before it were not read."""
+def told_of(
+    rung: RungPlan, ground: Ground, databases: Mapping[str, Database], known: Mapping[str, Expected] | None = None
+) -> dict[str, list[Reading]]:
+    """The readings that one rung's contracts ask for, by database; none where the rungs before it were not read.
+
+    `known` is what they gave, where the rung has been taken: the tables that queries read from may be gone by then.
+    """
     if [one.number for one in ground.since] != [rung.number]:
         return {}
-    lines = ground.lineages()
-    return {
-        name: readings(lines[name], ground.databases[name], database.address.engine, database.query_columns)
-        for name, database in databases.items()
-        if any(one.database == name and one.needs_reading for one in rung.contracts)
-    }
+    found = {}
+    for name, line in ground.lineages().items():
+        if any(one.database == name and one.needs_reading for one in rung.contracts):
+            columns = _asked_of(databases[name]) if known is None else _known_from(known[name])
+            found[name] = readings(line, ground.databases[name], databases[name].address.engine, columns)
+    return found
+
+
+def _asked_of(database: Database) -> QueryColumns:
+    return lambda _table, query: database.query_columns(query)
+
+
+def _known_from(expected: Expected) -> QueryColumns:
+    return lambda table, _query: tuple(expected.tables[table].columns)
+
+
+def expected_of(plan: Plan, rung: RungPlan) -> dict[str, Expected]:
+    """What a rung was told to make of the data, by database; nothing where it was not read before."""
+    path = _told_file(plan, rung)
+    return {name: Expected.from_record(one) for name, one in _read(path).items()} if path.exists() else {}
 
 
 def read_what_will_be(run: Run, rung: RungPlan) -> None:
@@ -178,16 +205,16 @@ def _wrong_sql(rung: RungPlan, name: str, fault: LadderError) -> AnswerNo:
 def held_by(run: Run, ground: Ground, prints: Mapping[str, DatabasePrint]) -> dict[str, Held]:
     """What was told of the tables and what they hold now, by database; nothing where it was not read before."""
     plan = run.plan
-    if len(ground.since) != 1 or not (path := _told_file(plan, rung := ground.since[0])).exists():
+    known = expected_of(plan, ground.since[0]) if len(ground.since) == 1 else {}
+    if not known:
         return {}
-    record = _read(path)
+    rung = ground.since[0]
     databases = plan.site_at(rung).databases()
     held = {}
-    for name, told in told_of(rung, ground, databases).items():
-        expected = Expected.from_record(record[name])
+    for name, told in told_of(rung, ground, databases, known).items():
         columns = {table: one.names for table, one in prints[name].tables.items()}
         matched = read_matched(databases[name], told, columns, _keys_folder(plan, rung), telling_rows(run, name))
-        held[name] = Held(expected.tables, matched)
+        held[name] = Held(known[name].tables, matched)
     return held
 
 
@@ -197,13 +224,12 @@ def faults_of_questions(run: Run, ground: Ground, prints: Mapping[str, DatabaseP
         return
     rung = ground.since[-1]
     databases = run.plan.site_at(rung).databases()
-    path = _told_file(run.plan, rung)
-    record = _read(path) if len(ground.since) == 1 and path.exists() else {}
+    known = expected_of(run.plan, rung) if len(ground.since) == 1 else {}
     for contract in rung.contracts:
         name = contract.database
         if name not in databases:
             continue
-        answers = Expected.from_record(record[name]).answers if name in record else {}
+        answers = known[name].answers if name in known else {}
         try:
             yield from _answered_otherwise(run, contract, databases[name], answers)
             yield from _broken_rules(contract, databases[name])

@@ -11,7 +11,7 @@ import time
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 
-from yellow_ladder.climb.proving.grounds import Ground, ground_before, told_of
+from yellow_ladder.climb.proving.grounds import Ground, expected_of, ground_before, told_of
 from yellow_ladder.climb.proving.price import as_left, drop_scratch, see_room
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.running.run import Run
@@ -73,7 +73,8 @@ def _readings(plan: Plan, ground: Ground, name: str) -> list[Reading]:
     if not ground.since:
         return []
     rung = ground.since[-1]
-    return told_of(rung, ground, plan.site_at(rung).databases()).get(name, [])
+    known = expected_of(plan, rung)
+    return told_of(rung, ground, plan.site_at(rung).databases(), known).get(name, []) if known else []
 
 
 def _locate_in(
