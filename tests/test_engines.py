@@ -22,6 +22,7 @@ from yellow_ladder.backup.make import check_backup, load_and_compare, make_backu
 from yellow_ladder.climb.record.catalog import list_climbs
 from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.database import open_database
+from yellow_ladder.database.mariadb.connect import connected, streamed
 from yellow_ladder.database.port import LedgerEntry
 from yellow_ladder.demo.prepare import Place
 from yellow_ladder.demo.proof import picture_of
@@ -342,6 +343,18 @@ def test_a_connection_cut_in_the_middle_is_told(engine: str, engine_demo: MakeDe
     assert answer.code in (1, 2), answer
     assert answer.problems[0]["remedy"], answer.problems
     assert list((demo.folder / ".ladder" / "backups").iterdir()) == []
+
+
+def test_a_connection_that_was_cut_while_rows_were_left_closes_quietly(engine: str, engine_demo: MakeDemo) -> None:
+    """The driver would read the rest of the answer away first, from a stream that it has no more."""
+    if engine != "mariadb":
+        return
+    address = engine_demo(engine, rows=2_000, start=False).site().addresses()[0]
+    with connected(address) as connection:
+        with streamed(connection, "SELECT * FROM bookings") as cursor:
+            assert len(cursor.fetchmany(3)) == 3
+            connection._force_close()  # type: ignore[attr-defined]
+        assert not connection.open
 
 
 def test_a_server_stopped_in_the_middle_is_gone_on_with_or_back_from(engine: str, make_demo: MakeDemo, servers) -> None:  # type: ignore[no-untyped-def]

@@ -208,8 +208,13 @@ def streamed(connection: Connection, query: str) -> Iterator[SSCursor]:
         cursor.execute(query)
         yield cursor
     finally:
-        with contextlib.suppress(pymysql.Error, OSError):
+        try:
             cursor.close()
+        except (pymysql.Error, OSError):
+            pass
+        except AttributeError:
+            # The driver reads the rest of an answer away first, and has no stream of a connection that was cut.
+            cursor.connection = None  # type: ignore[assignment]
 
 
 def quoted(identifier: str) -> str:
