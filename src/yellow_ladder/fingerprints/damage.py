@@ -42,6 +42,9 @@ def commonest(pairs: Sequence[tuple[Any, Any]]) -> str:
     counts = Counter(what_happened(old, new) for old, new in pairs).most_common(2)
     if not counts:
         return OTHER
+    if all(kind.startswith("cut at ") for kind, _ in counts) and len(counts) > 1:
+        sizes = {len(str(new).encode("utf-8", "surrogatepass")) for _, new in pairs}
+        return f"cut at {sizes.pop()} bytes" if len(sizes) == 1 else "cut"
     if len(counts) == 1 or counts[0][1] * 10 >= 9 * len(pairs):
         return counts[0][0]
     return f"{counts[0][0]}, or {counts[1][0]}"
@@ -207,8 +210,7 @@ def _blanks(old: str, new: str) -> str:
 
 def _cut(old: str, new: str) -> str:
     if old.startswith(new):
-        size = len(new.encode("utf-8", "surrogatepass"))
-        return f"cut at {len(new)} characters" + (f" ({size} bytes)" if size != len(new) else "")
+        return f"cut at {len(new)} characters"
     if new.startswith(old):
         return "something was put behind it"
     return "cut at its beginning" if old.endswith(new) else "something was put before it" if new.endswith(old) else ""

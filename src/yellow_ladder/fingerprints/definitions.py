@@ -163,7 +163,7 @@ def _differs(name: str, old: str, new: str, spoken: Mapping[str, _Spoken]) -> st
     free = _declared_around(old, spoken)
     if was == now or _speaks_of(was, free) or _speaks_of(now, free):
         return ""
-    return f"is defined otherwise, and no release declares it: {_first_change(was, now)}"
+    return f"is defined otherwise, and no release declares it: {_tidy(_first_change(was, now))}"
 
 
 def _referring(piece: str, spoken: Mapping[str, _Spoken]) -> str:
@@ -209,8 +209,12 @@ def _in_words(gone: list[str], come: list[str]) -> str:
     return f"{told}{was} → {now}" + (f", and {more:,} more" if more > 0 else "")
 
 
+def _tidy(text: str) -> str:
+    return re.sub(r" ([,)])", r"\1", text.replace("( ", "("))
+
+
 def _shortened(text: str) -> str:
-    text = re.sub(r" ([,)])", r"\1", text.replace("( ", "("))
+    text = _tidy(text)
     return text if len(text) <= _LONGEST_SHOWN else text[: _LONGEST_SHOWN - 1] + "…"
 
 
