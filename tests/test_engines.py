@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import gc
 import json
 import threading
 import time
@@ -355,6 +356,8 @@ def test_a_connection_that_was_cut_while_rows_were_left_closes_quietly(engine: s
             assert len(cursor.fetchmany(3)) == 3
             connection._force_close()  # type: ignore[attr-defined]
         assert not connection.open
+    del cursor, connection
+    gc.collect()  # what is left of it must not look for the stream either
 
 
 def test_a_server_stopped_in_the_middle_is_gone_on_with_or_back_from(engine: str, make_demo: MakeDemo, servers) -> None:  # type: ignore[no-untyped-def]

@@ -215,6 +215,7 @@ def streamed(connection: Connection, query: str) -> Iterator[SSCursor]:
         except AttributeError:
             # The driver reads the rest of an answer away first, and has no stream of a connection that was cut.
             cursor.connection = None  # type: ignore[assignment]
+            cursor._result.unbuffered_active = False  # type: ignore[attr-defined]
 
 
 def quoted(identifier: str) -> str:
