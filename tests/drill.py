@@ -20,6 +20,7 @@ from yellow_ladder.database import Database, DatabaseAddress, open_database
 from yellow_ladder.fingerprints.judge import Held, judge
 from yellow_ladder.fingerprints.lineage import compose
 from yellow_ladder.fingerprints.narrowing import Look, find_rows, pairs_of, references_of, told_in
+from yellow_ladder.fingerprints.rows import InWords
 from yellow_ladder.fingerprints.scan import take_fingerprint
 from yellow_ladder.fingerprints.told import read_expected, read_matched, readings
 from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
@@ -116,7 +117,7 @@ class Harbour:
 
     def fly(
         self, contract: dict[str, Any], change: Sequence[str], damage: Sequence[str]
-    ) -> tuple[list[TableVerdict], dict[str, dict[str, str]]]:
+    ) -> tuple[list[TableVerdict], dict[str, InWords]]:
         """Take `new` through a change and hurt it; the verdicts that differ, and what was found of rows by table."""
         self.renew()
         declared = Contract.model_validate(contract)
@@ -137,14 +138,14 @@ class Harbour:
         for one in judged:
             if one.verdict is not Verdict.DIFFERS:
                 continue
-            lines: dict[str, str] = {}
+            lines = InWords({}, {})
             if one.table in pairs and one.rows_after is not None:
                 path = self.folder / "rows.csv"
                 until = time.monotonic() + 60
                 seen = find_rows(Look(self.old, self.new, pairs[one.table], path, (), until), lambda: None)
                 seen.references = references.get(one.table, ())
                 seen.settle()
-                lines = seen.lines()
+                lines = seen.in_words()
             found[one.table] = lines
             differing.append(told_in(one, lines))
         return differing, found

@@ -54,6 +54,22 @@ def test_a_value_that_is_not_what_was_told_ends_the_climb_at_its_rung(demo: Demo
     assert listed.stat().st_mode & 0o777 == 0o600
 
 
+def test_what_differs_between_two_rungs_can_be_decided(demo: Demo) -> None:
+    """Where a climb stops at what fails, it is no dead end; what was accepted is never called the same."""
+    demo.edit('root = "quaybook"\n', 'root = "quaybook"\non_failure = "stop"\n')
+    told_in_every_release(demo)
+    write(demo, CARELESS.format("30", "meta SET value = '1912' WHERE name = 'founded'"))
+    stopped = demo.yl("climb", "--yes")
+    assert stopped.code == 3
+    assert "--accept-differences" in stopped.err
+    assert "main.meta: value: 1 value differs" in demo.yl("climb", "--continue", "--accept-differences").out
+    answer = demo.yl("climb", "--continue", "--accept-differences", 1, "--json")
+    assert answer.code == 0, answer.err
+    assert answer.document["result"]["state"] == "climbed with 1 difference"
+    assert [one for one in demo.json("verify")["not_compared"] if "accepted: value: 1 value differs" in one]
+    assert demo.yl("descend", "--yes").code == 0
+
+
 def test_what_a_release_gives_up_is_given_up_no_longer_than_its_rung(demo: Demo) -> None:
     beside(demo, "2.6", BOATS, '[[contract.tables]]\nname = "boats"\ncolumns_changed = ["name"]')
     write(demo, CARELESS.format("30", "boats SET name = upper(name) WHERE id = 3"))
@@ -67,14 +83,14 @@ def test_a_masked_column_is_told_without_its_values(demo: Demo) -> None:
     demo.edit('volatile = ["logins"]', 'volatile = ["logins"]\nmasked = ["owners.email"]')
     assert demo.yl("climb", "--yes").code == 0
     write(demo, "UPDATE owners SET email = 'somebody@else.example', payment_token = 'open sesame' WHERE id = 4;")
-    answer = demo.yl("verify", "--json", "--verbose")
+    answer = demo.yl("verify", "--verbose")
     assert "main.owners: email: 1 value differs" in answer.out
-    assert "id 4: (masked)" in answer.out
+    assert "id 4: •••" in answer.out
     listed = next(demo.folder.glob(".ladder/climbs/*/differing-rows/main.owners.csv")).read_text()
     assert "somebody@else.example" not in answer.out + answer.err + listed
-    assert '"changed",4,"payment_token","(masked)","(masked)"' in listed
+    assert '"changed",4,"payment_token","•••","•••"' in listed
     assert "sesame" not in answer.out + answer.err + listed
-    assert '"changed",4,"email","(masked)","(masked)"' in listed
+    assert '"changed",4,"email","•••","•••"' in listed
 
 
 QUESTIONS = {
@@ -85,7 +101,7 @@ QUESTIONS = {
         "takings: is answered otherwise",
     ),
     "rule": (
-        '[[contract.holds]]\nname = "no stay ends before it begins"\n'
+        '[[contract.rules]]\nname = "no stay ends before it begins"\n'
         'query = "SELECT count(*) = 0 FROM bookings WHERE depart < arrive"\n\n',
         "bookings SET depart = '1999-01-01' WHERE id = 9",
         "no stay ends before it begins: does not hold",
@@ -148,7 +164,7 @@ def test_a_table_that_is_told_by_a_query_of_what_is_gone_afterwards(demo: Demo) 
 
 
 def test_a_rule_that_cannot_be_asked_is_told_with_its_release(demo: Demo) -> None:
-    rule = '[[contract.holds]]\nname = "sound"\nquery = "SELECT count(*) = 0 FROM nowhere"\n\n'
+    rule = '[[contract.rules]]\nname = "sound"\nquery = "SELECT count(*) = 0 FROM nowhere"\n\n'
     beside(demo, "2.6", '[[contract.tables]]\nname = "bookings"', rule + '[[contract.tables]]\nname = "bookings"')
     answer = demo.yl("climb", "--yes")
     assert answer.code == 1

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import random
+import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -24,8 +25,12 @@ from tests.drill import (
     sqlite_harbour,
     tells,
 )
+from yellow_ladder.database.row_changes import ADDED, DELETED
 from yellow_ladder.demo.damage import VALUES
-from yellow_ladder.fingerprints.rows import Change
+from yellow_ladder.fingerprints.lineage import compose
+from yellow_ladder.fingerprints.narrowing import PART, Look, find_rows, pairs_of
+from yellow_ladder.fingerprints.rows import InWords
+from yellow_ladder.fingerprints.scan import take_fingerprint
 
 ENGINES = ("sqlite", "postgresql", "mariadb")
 HURT = (7, 8, 9, 11, 12, 13, 17, 18, 19)
@@ -65,10 +70,10 @@ def row_cases(shape: Shape) -> Iterator[Case]:
     names = [shape.column(one) for one in COLUMNS if one not in shape.gone and one not in ("id", "slip")]
     doubled = ", ".join(names)
     found = [
-        Case("gone", (f"DELETE FROM {table} WHERE {where(7)}",), Change.GONE, shape.key(7), "1 row gone"),
-        Case("gone-some", (f"DELETE FROM {table} WHERE {some}",), Change.GONE, shape.key(7), "9 rows gone"),
+        Case("gone", (f"DELETE FROM {table} WHERE {where(7)}",), DELETED, shape.key(7), "1 row gone"),
+        Case("gone-some", (f"DELETE FROM {table} WHERE {some}",), DELETED, shape.key(7), "9 rows gone"),
         Case("doubled", (f"INSERT INTO {table} (id, slip, {doubled}) SELECT 77777, 'S7777', {doubled} FROM {table}"
-                         f" WHERE {where(7)}",), Change.CAME, "77777", "1 row"),
+                         f" WHERE {where(7)}",), ADDED, "77777", "1 row"),
         Case("renumbered", (f"UPDATE {table} SET {key} = 77777 WHERE {where(7)}",), key, "", "→ '?77777"),
         Case("swapped-rows", tuple(
             f"UPDATE {table} SET {guest} = '{row(a)['guest'].replace(chr(39), chr(39) * 2)}' WHERE {where(b)}"
@@ -84,14 +89,14 @@ def row_cases(shape: Shape) -> Iterator[Case]:
 def other_cases() -> Iterator[tuple[str, Case]]:
     yield "seats", Case("in a key of two", ("UPDATE seats SET label = 'seat' WHERE dock = 'B' AND number = 2",),
                         "label", "dock 'B', number", "cut at 4")  # fmt: skip
-    yield "seats", Case("gone of two", ("DELETE FROM seats WHERE dock = 'B' AND number = 2",), Change.GONE,
+    yield "seats", Case("gone of two", ("DELETE FROM seats WHERE dock = 'B' AND number = 2",), DELETED,
                         "dock 'B', number", "1 row gone")  # fmt: skip
     yield (
         "tides",
         Case("without a key", ("UPDATE tides SET mark = 'M3' WHERE hour = 7",), "mark", "hour", "letter case"),
     )
-    yield "tides", Case("gone without", ("DELETE FROM tides WHERE hour = 7",), Change.GONE, "hour", "1 row gone")
-    yield "tides", Case("doubled without", ("INSERT INTO tides SELECT * FROM tides WHERE hour = 7",), Change.CAME,
+    yield "tides", Case("gone without", ("DELETE FROM tides WHERE hour = 7",), DELETED, "hour", "1 row gone")
+    yield "tides", Case("doubled without", ("INSERT INTO tides SELECT * FROM tides WHERE hour = 7",), ADDED,
                         "hour", "1 row more")  # fmt: skip
     yield "berths", Case("in a small table", ("UPDATE berths SET name = upper(name) WHERE id = 3",), "name", "id 3",
                          "letter case")  # fmt: skip
@@ -112,8 +117,8 @@ def wrong_in(harbour: Harbour, shape: Shape, table: str, case: Case) -> tuple[st
     contract = {**shape.contract}
     differing, found = harbour.fly(contract, shape.change(harbour.engine), case.statements)
     told = remarks_of(differing, table)
-    lines = found.get(table, {})
-    line = lines.get(case.column, "")
+    lines = found.get(table, InWords({}, {}))
+    line = {**lines.columns, **lines.rows}.get(case.column, "")
     name = f"{harbour.engine}, {shape.name}, {case.kind}"
     others = [one.table for one in differing if one.table != table]
     if not told:
@@ -157,3 +162,19 @@ def test_an_honest_change_raises_no_alarm(harbour: Harbour) -> None:
     for shape in SHAPES:
         differing, _ = harbour.fly({**shape.contract}, shape.change(harbour.engine), [])
         assert [(one.table, one.remarks) for one in differing] == [], shape.name
+
+
+def test_a_list_of_rows_that_is_not_whole_does_not_look_like_one(tmp_path: Path) -> None:
+    """Broken off for its time, or by a full disk: what was found so far stays, under a name that says so."""
+    harbour = sqlite_harbour(tmp_path)
+    harbour.fly({}, [], ["UPDATE stays SET code = 'x'"])
+    before, after = take_fingerprint(harbour.old), take_fingerprint(harbour.new)
+    pair = pairs_of(before, after, compose(before, []), [])["stays"]
+    listed = tmp_path / "main.stays.csv"
+    with pytest.raises(TimeoutError):
+        find_rows(Look(harbour.old, harbour.new, pair, listed, (), until=0), lambda: None)
+    assert not listed.exists()
+    assert (tmp_path / f"main.stays.csv{PART}").exists()
+    find_rows(Look(harbour.old, harbour.new, pair, listed, (), until=time.monotonic() + 60), lambda: None)
+    assert len(listed.read_text().splitlines()) == 41
+    assert not (tmp_path / f"main.stays.csv{PART}").exists()

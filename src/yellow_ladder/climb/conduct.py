@@ -18,13 +18,14 @@ from yellow_ladder.climb.record.adjusting import Change, adjusted
 from yellow_ladder.climb.record.catalog import Climb
 from yellow_ladder.climb.record.commands import mark_of
 from yellow_ladder.climb.record.journal import JOURNAL_NAME, Journal, JournalRecord, OnAppend, What, ignore
-from yellow_ladder.climb.record.plan import Plan, freeze
-from yellow_ladder.climb.record.standing import ClimbState
-from yellow_ladder.climb.record.step_names import StepKind
+from yellow_ladder.climb.record.plan import Plan, RungPlan, freeze
+from yellow_ladder.climb.record.standing import ClimbState, Standing
+from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Run, StepTrouble, never, run_steps, utc_now
 from yellow_ladder.climb.steps.down import steps_down
 from yellow_ladder.climb.steps.up import steps_up
 from yellow_ladder.climb.works.clones import clone_bytes, drop_clones
+from yellow_ladder.climb.works.holding import differences_after, hold_as_accepted
 from yellow_ladder.climb.works.proofs import DATA_DIFFER
 from yellow_ladder.commands.watched import end_what_is_left
 from yellow_ladder.errors import AnswerNo, LadderError, Problem, StoppedPartWay
@@ -94,7 +95,7 @@ def _after_trouble(run: Run, trouble: StepTrouble) -> ClimbState:
         raise AnswerNo(trouble.problems)
     if standing.was_open_to_users or run.site.record.on_failure == "stop":
         remedy = "correct it and go on with `yl climb --continue`, or go back with `yl descend`"
-        if trouble.step.name.kind is StepKind.PROVE:
+        if trouble.step.name.kind in _COMPARING:
             remedy += "; to see every difference, and decide: `yl climb --continue --accept-differences`"
         elif trouble.step.name.kind in (StepKind.START, StepKind.STOP, StepKind.ALIVE):
             remedy += "; what the site file says of services: `yl adjust`"
@@ -187,11 +188,30 @@ def _descent_stopped(run: Run, trouble: StepTrouble) -> StoppedPartWay:
 def differences_of(climb: Climb, conditions: Conditions) -> Differences:
     """What keeps a climb from its end, to the row; raises AnswerNo where no proof has said no."""
     standing = climb.standing
-    wanted = StepKind.BACK_PROVE if standing.state is ClimbState.DESCENDING else StepKind.PROVE
-    if not standing.state.is_open or standing.failed_step != wanted:
+    step = _comparison(standing)
+    if step is None:
         text = f"the climb {climb.name} is {standing.outcome}: no comparison keeps it from going on"
         raise AnswerNo(Problem("nothing-to-accept", text, "go on with `yl climb --continue` or `yl descend`"))
-    return find_differences(_run_of(climb.plan, conditions), standing.state)
+    run = _run_of(climb.plan, conditions)
+    if step.kind is StepKind.HOLD:
+        return differences_after(run, _rung_of(climb.plan, step))
+    return find_differences(run, standing.state)
+
+
+_COMPARING = (StepKind.PROVE, StepKind.HOLD)
+
+
+def _comparison(standing: Standing) -> StepName | None:
+    """The comparison that said no, and keeps a climb from its end."""
+    if not standing.state.is_open or not standing.failed_step:
+        return None
+    step = StepName.parse(standing.failed_step)
+    wanted = (StepKind.BACK_PROVE,) if standing.state is ClimbState.DESCENDING else _COMPARING
+    return step if step.kind in wanted else None
+
+
+def _rung_of(plan: Plan, step: StepName) -> RungPlan:
+    return next(one for one in plan.rungs if str(one.number) == step.of)
 
 
 def adjust(climb: Climb, text: str, changes: Sequence[Change], conditions: Conditions) -> Plan:
@@ -205,12 +225,13 @@ def adjust(climb: Climb, text: str, changes: Sequence[Change], conditions: Condi
 def accept(climb: Climb, found: Differences, conditions: Conditions) -> ClimbState:
     """Go on with differences that somebody has seen and agreed to; the journal never calls the end whole."""
     run = _run_of(climb.plan, conditions)
-    is_down = run.standing().state is ClimbState.DESCENDING
-    if is_down:
+    step = _comparison(run.standing()) or StepName(StepKind.PROVE)
+    if step.kind is StepKind.HOLD:
+        hold_as_accepted(run, _rung_of(climb.plan, step))
+    if step.kind is StepKind.BACK_PROVE:
         for name in climb.plan.site.databases():
             with contextlib.suppress(LadderError):  # it stays in the site: a copy that cannot be had loses nothing
                 keep_whole(climb.plan, name)
-    step = StepKind.BACK_PROVE if is_down else StepKind.PROVE
     facts = {"count": found.count, "kept": found.folder, "summary": f"{count_of(found.count, 'difference')} accepted"}
     run.note(What.ACCEPT, str(step), facts)
     return go_on(climb.plan, conditions)

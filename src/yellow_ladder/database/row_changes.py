@@ -39,21 +39,28 @@ def differences(then: SortedRows, now: SortedRows, pair: Pair) -> Iterator[Diffe
     ours = (*key, *(name for name in new.columns if name not in key))
     theirs = (*key, *(name for name in old.columns if name not in key))
     places = [(ours.index(name), theirs.index(name)) for name in shared]
-    left, right = then(old, theirs, len(key)), now(new, ours, len(key))
-    was, row = next(left, None), next(right, None)
-    while was is not None or row is not None:
-        order = _compare(was, row, len(key))
-        if order < 0 and was is not None:
+    for was, row in side_by_side(then(old, theirs, len(key)), now(new, ours, len(key)), len(key)):
+        if row is None and was is not None:
             yield DELETED, theirs, was
-            was = next(left, None)
-        elif order > 0 and row is not None:
+        elif was is None and row is not None:
             yield ADDED, ours, row
-            row = next(right, None)
-        elif was is not None and row is not None:
-            if any(row[mine] != was[other] for mine, other in places):
-                yield CHANGED, ours, row
-                yield WAS, theirs, was
-            was, row = next(left, None), next(right, None)
+        elif was is not None and row is not None and any(row[mine] != was[other] for mine, other in places):
+            yield CHANGED, ours, row
+            yield WAS, theirs, was
+
+
+def side_by_side(then: Iterator[Row], now: Iterator[Row], width: int) -> Iterator[tuple[Row | None, Row | None]]:
+    """Rows of both sides that are the same by their first `width` values, in whose order they come; None where a side
+    has none.
+    """
+    was, row = next(then, None), next(now, None)
+    while was is not None or row is not None:
+        order = _compare(was, row, width)
+        yield (was if order <= 0 else None), (row if order >= 0 else None)
+        if order <= 0:
+            was = next(then, None)
+        if order >= 0:
+            row = next(now, None)
 
 
 def _compare(was: Row | None, row: Row | None, width: int) -> int:
@@ -61,8 +68,7 @@ def _compare(was: Row | None, row: Row | None, width: int) -> int:
     if was is None or row is None:
         return 1 if was is None else -1
     for old, new in zip(was[:width], row[:width], strict=True):
-        first, second = _ordered(old), _ordered(new)
-        if first != second:
+        if old != new and (first := _ordered(old)) != (second := _ordered(new)):
             return -1 if first < second else 1
     return 0
 

@@ -10,20 +10,20 @@ import re
 import unicodedata
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from decimal import Decimal, InvalidOperation
 from html import unescape
 from typing import Any
+
+from yellow_ladder.fingerprints.meanings import FALSE_WORDS, TRUE_WORDS, moment_of, text_of
 
 OTHER = "another value"
 _ENCODINGS = ("cp1252", "latin-1", "cp437", "cp850")
 _LIMITS = {127, 255, 32767, 65535, 8388607, 16777215, 2147483647, 4294967295, 2**63 - 1, 2**64 - 1}
 _FURTHEST_H = 26
-_TIME = re.compile(
-    r"(\d{4})-(\d\d)-(\d\d)(?:[T ](\d\d):(\d\d)(?::(\d\d)(?:\.(\d{1,9}))?)?)?\s*(Z|[+-]\d\d(?::?\d\d)?)?$"
-)
+_DAY = re.compile(r"\d{4}-\d\d-\d\d")
+_FRACTION = re.compile(r"\.(\d+)")
 _NUMBER = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?$")
-_TRUE, _FALSE = {"1", "t", "true", "yes", "y"}, {"0", "f", "false", "no", "n"}
 
 
 def what_happened(old: Any, new: Any) -> str:
@@ -87,7 +87,7 @@ def _number(value: Any) -> Decimal | None:
 
 def _by_type(old: Any, new: Any) -> str:
     """1 and '1', 5 and 5.0: only the type is another, or how it is written."""
-    if type(old) is not type(new) and _as_text(old) == _as_text(new):
+    if type(old) is not type(new) and text_of(old) == text_of(new):
         return "of another type"
     first, second = _number(old), _number(new)
     if first is not None and first == second:
@@ -98,15 +98,10 @@ def _by_type(old: Any, new: Any) -> str:
     return ""
 
 
-def _as_text(value: Any) -> str:
-    return value.decode("utf-8", "surrogateescape") if isinstance(value, bytes) else str(value)
-
-
 def _truth(old: Any, new: Any) -> str:
     first, second = str(old).lower(), str(new).lower()
-    if (first in _TRUE and second in _FALSE) or (first in _FALSE and second in _TRUE):
-        return "the opposite"
-    return ""
+    there, back = first in TRUE_WORDS and second in FALSE_WORDS, first in FALSE_WORDS and second in TRUE_WORDS
+    return "the opposite" if there or back else ""
 
 
 def _numbers(old: Any, new: Any) -> str:
@@ -139,21 +134,12 @@ def _places(number: Decimal) -> int:
 
 
 def _moment(value: Any) -> tuple[datetime, int] | None:
-    """A point in time and the digits of its fraction of a second."""
-    found = _TIME.match(value) if isinstance(value, str) else None
-    if found is None:
+    """A point in time that is written as one, and the digits of its fraction of a second."""
+    moment = moment_of(value) if isinstance(value, str) and _DAY.match(value) else None
+    if moment is None:
         return None
-    year, month, day, hour, minute, second = (int(part or 0) for part in found.groups()[:6])
-    try:
-        moment = datetime(year, month, day, hour, minute, second, tzinfo=UTC)
-    except ValueError:
-        return None
-    fraction, zone = found.group(7) or "", found.group(8)
-    if zone and zone != "Z":
-        digits = zone[1:].replace(":", "").ljust(4, "0")
-        shift = timedelta(hours=int(digits[:2]), minutes=int(digits[2:]))
-        moment += -shift if zone[0] == "+" else shift
-    return moment + timedelta(microseconds=int(fraction.ljust(6, "0")[:6] or 0)), len(fraction.rstrip("0"))
+    fraction = _FRACTION.search(value)
+    return moment, len(fraction.group(1).rstrip("0")) if fraction else 0
 
 
 def _times(old: Any, new: Any) -> str:

@@ -5,7 +5,7 @@ A pure function of what was there and what the sheets declare. Whatever no sheet
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
@@ -64,7 +64,6 @@ class Lineage:
     dropped_columns: list[str] = field(default_factory=list)
     dropped_objects: list[str] = field(default_factory=list)
     changed_definitions: list[str] = field(default_factory=list)
-    touched_tables: set[str] = field(default_factory=set)
     contradictions: list[str] = field(default_factory=list)
 
     def keys(self, before: DatabasePrint) -> dict[str, tuple[str, ...]]:
@@ -101,20 +100,6 @@ def _apply(lineage: Lineage, version: str, contract: Contract) -> None:
         lineage.dropped_tables.append(name)
     lineage.dropped_objects += contract.objects_dropped
     lineage.changed_definitions += contract.definition_changed
-    lineage.touched_tables |= set(_touched_by(contract))
-
-
-def _touched_by(contract: Contract) -> Iterator[str]:
-    """Tables whose shape a contract changes: what is defined on them may be written otherwise afterwards."""
-    yield from contract.tables_added
-    yield from contract.tables_dropped
-    for change in contract.tables:
-        shaped = (change.renamed_from, change.columns_added, change.columns_dropped, change.columns_renamed)
-        told = (change.columns_changed, change.values, change.same_as, change.filled, change.query)
-        if any(shaped) or any(told):
-            yield from filter(None, (change.name, change.renamed_from))
-    for move in contract.moved:
-        yield from (move.from_.split(".")[0], move.to.split(".")[0])
 
 
 def _change_table(lineage: Lineage, version: str, change: TableChange) -> None:

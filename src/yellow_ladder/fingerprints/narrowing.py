@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TextIO
 
+from yellow_ladder import nolinks
 from yellow_ladder.database import Database
 from yellow_ladder.database.port import UndecodableText
 from yellow_ladder.database.row_changes import csv_line
@@ -17,10 +18,12 @@ from yellow_ladder.database.selection import Field, Selection
 from yellow_ladder.durable import open_private
 from yellow_ladder.fingerprints.lineage import Lineage, TableLine
 from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint
-from yellow_ladder.fingerprints.rows import Change, Findings, Sides, compare_rows, header, lines_for_file
+from yellow_ladder.fingerprints.rows import Findings, InWords, Sides, compare_rows, header, lines_for_file
 from yellow_ladder.fingerprints.told import Reading
 from yellow_ladder.fingerprints.verdicts import TableVerdict
 
+PART = ".part"
+"""How a list ends that does not have all rows: looking was broken off, or the disk was full."""
 _REFERENCE = re.compile(r"(?i)FOREIGN KEY\s*\(([^)]*)\)|[\"`\[]?(\w+)[\"`\]]?[^,(]*?\bREFERENCES\b")
 
 
@@ -127,10 +130,11 @@ def find_rows(look: Look, look_on: Callable[[], None]) -> Findings:
 def _compared(look: Look, look_on: Callable[[], None], *, lenient: bool) -> Findings:
     sides = look.pair.sides
     findings, width = Findings(sides), len(sides.key)
+    unfinished = look.path.with_name(f"{look.path.name}{PART}")
     with (
         contextlib.closing(look.then.sorted_selected(look.pair.old, width, lenient=lenient)) as old,
         contextlib.closing(look.now.sorted_selected(look.pair.new, width, lenient=lenient)) as new,
-        _private_text(look.path) as stream,
+        _private_text(unfinished) as stream,
     ):
         stream.write(csv_line(header(sides)))
         for one in compare_rows(old, new, sides, until=look.until):
@@ -138,6 +142,7 @@ def _compared(look: Look, look_on: Callable[[], None], *, lenient: bool) -> Find
             for line in lines_for_file(findings, one, look.masked):
                 stream.write(csv_line(line))
             look_on()
+    nolinks.rename(unfinished, look.path)
     return findings
 
 
@@ -160,18 +165,17 @@ def references_of(objects: Mapping[str, str]) -> dict[str, tuple[str, ...]]:
     return found
 
 
-def told_in(verdict: TableVerdict, lines: Mapping[str, str] | None) -> TableVerdict:
+def told_in(verdict: TableVerdict, found: InWords | None) -> TableVerdict:
     """Each remark about a column or about rows, replaced by what was found of it."""
-    if not lines:
+    if found is None or found.is_nothing:
         return verdict
-    kept = [one for one in verdict.remarks if not _tells_the_same(one, lines)]
-    columns = [f"{name}: {text}" for name, text in lines.items() if name not in set(Change)]
-    rows = [text for name, text in lines.items() if name in set(Change)]
-    return replace(verdict, remarks=(*rows, *columns, *kept))
+    kept = [one for one in verdict.remarks if not _tells_the_same(one, found)]
+    columns = [f"{name}: {text}" for name, text in found.columns.items()]
+    return replace(verdict, remarks=(*found.rows.values(), *columns, *kept))
 
 
-def _tells_the_same(remark: str, lines: Mapping[str, str]) -> bool:
+def _tells_the_same(remark: str, found: InWords) -> bool:
+    if re.match(r"[\d,]+ rows? (fewer|more) than", remark):
+        return bool(found.rows)
     column, colon, _ = remark.partition(": ")
-    about_rows = re.match(r"[\d,]+ rows? (fewer|more) than", remark)
-    rows_told = any(one in lines for one in (Change.GONE, Change.CAME))
-    return rows_told if about_rows else bool(colon) and (column in lines or (rows_told and " values " in remark))
+    return bool(colon) and (column in found.columns or (bool(found.rows) and " values " in remark))

@@ -10,33 +10,24 @@ import time
 from collections import Counter
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from enum import StrEnum
 from typing import Any
 
+from yellow_ladder.database.row_changes import ADDED, CHANGED, DELETED, Row, side_by_side
 from yellow_ladder.fingerprints.damage import OTHER, are_swapped, closest, commonest, what_happened
 from yellow_ladder.fingerprints.meanings import MEANINGS, as_number, text_of
+from yellow_ladder.masking import MASK
 from yellow_ladder.words import count_of
 
-Row = tuple[Any, ...]
 SAMPLE_ROWS, EXAMPLES = 200, 3
 _SHOWN, _AROUND = 32, 10
 _PLAIN_NUMBER = re.compile(r"-?(0|[1-9]\d{0,17})(\.\d{1,17})?")
-MASKED = "(masked)"
-
-
-class Change(StrEnum):
-    """What happened to a row."""
-
-    CHANGED = "changed"
-    GONE = "gone"
-    CAME = "came"
 
 
 @dataclass(frozen=True, slots=True)
 class RowChange:
     """A row that differs: its values as they should be, None where it came, and as they are, None where it is gone."""
 
-    change: Change
+    kind: str  # ADDED, CHANGED or DELETED
     old: Row | None
     new: Row | None
 
@@ -65,24 +56,17 @@ def compare_rows(
     """
     width = len(sides.key)
     means = [MEANINGS.get(sides.meanings.get(one, "")) for one in sides.columns]
-    was, row, seen = next(old, None), next(new, None), 0
-    while was is not None or row is not None:
-        seen += 1
+    for seen, (was, row) in enumerate(side_by_side(old, new, width)):
         if until is not None and seen % 5000 == 0 and time.monotonic() > until:
             raise TimeoutError
-        order = _order(was, row, width)
-        if order < 0 and was is not None:
-            if not (sides.is_sparse and set(was[2 * width :]) <= {None}):
-                yield RowChange(Change.GONE, was[width:], None)
-            was = next(old, None)
-        elif order > 0 and row is not None:
-            if not sides.may_come and not (sides.is_sparse and set(row[2 * width :]) <= {None}):
-                yield RowChange(Change.CAME, None, row[width:])
-            row = next(new, None)
-        elif was is not None and row is not None:
+        if was is not None and row is not None:
             if not all(map(_same, was[width:], row[width:], means)):
-                yield RowChange(Change.CHANGED, was[width:], row[width:])
-            was, row = next(old, None), next(new, None)
+                yield RowChange(CHANGED, was[width:], row[width:])
+        elif was is not None:
+            if not (sides.is_sparse and set(was[2 * width :]) <= {None}):
+                yield RowChange(DELETED, was[width:], None)
+        elif row is not None and not sides.may_come and not (sides.is_sparse and set(row[2 * width :]) <= {None}):
+            yield RowChange(ADDED, None, row[width:])
 
 
 def _same(old: Any, new: Any, means: Callable[[Any], Any] | None) -> bool:
@@ -93,19 +77,17 @@ def _same(old: Any, new: Any, means: Callable[[Any], Any] | None) -> bool:
     return type(old) is type(new) and bool(old == new)
 
 
-def _order(was: Row | None, row: Row | None, width: int) -> int:
-    """Which comes first: less than 0 the old row, more than 0 the new one, 0 where they are the same row."""
-    if was is None or row is None:
-        return 1 if was is None else -1
-    for old, new in zip(was[:width], row[:width], strict=True):
-        if old != new:
-            return -1 if _bytes(old) < _bytes(new) else 1
-    return 0
+@dataclass(frozen=True, slots=True)
+class InWords:
+    """What was found of a table's rows: by column, and of rows that came or are gone by ADDED and DELETED."""
 
+    columns: Mapping[str, str]
+    rows: Mapping[str, str]
 
-def _bytes(value: Any) -> tuple[bool, bytes]:
-    """Sorted as the engines sort: NULL first, then by bytes."""
-    return value is not None, value.encode("utf-8", "surrogateescape") if isinstance(value, str) else value or b""
+    @property
+    def is_nothing(self) -> bool:
+        """Whether no row was found that differs."""
+        return not (self.columns or self.rows)
 
 
 @dataclass
@@ -115,16 +97,16 @@ class Findings:
     sides: Sides
     references: Collection[str] = ()
     """Columns that point to rows of other tables."""
-    counts: Counter[Change] = field(default_factory=Counter)
+    counts: Counter[str] = field(default_factory=Counter)
     values: Counter[str] = field(default_factory=Counter)
-    first: dict[Change, list[RowChange]] = field(default_factory=lambda: {one: [] for one in Change})
+    first: dict[str, list[RowChange]] = field(default_factory=lambda: {one: [] for one in (ADDED, CHANGED, DELETED)})
     pairs: dict[str, list[tuple[Row, Any, Any]]] = field(default_factory=dict)
 
     def add(self, one: RowChange) -> None:
         """Count one row."""
-        self.counts[one.change] += 1
-        if len(self.first[one.change]) < SAMPLE_ROWS:
-            self.first[one.change].append(one)
+        self.counts[one.kind] += 1
+        if len(self.first[one.kind]) < SAMPLE_ROWS:
+            self.first[one.kind].append(one)
         if one.old is None or one.new is None:
             return
         for column, old, new in self.changed_values(one.old, one.new):
@@ -141,17 +123,17 @@ class Findings:
 
     def settle(self) -> None:
         """Recognise rows that only changed what they are found by: they are neither gone nor new."""
-        gone, came = self.first[Change.GONE], self.first[Change.CAME]
-        if not gone or not came or len(gone) != self.counts[Change.GONE] or len(came) != self.counts[Change.CAME]:
+        gone, came = self.first[DELETED], self.first[ADDED]
+        if not gone or not came or len(gone) != self.counts[DELETED] or len(came) != self.counts[ADDED]:
             return
         matches = list(closest([one.old or () for one in gone], [one.new or () for one in came]))
         for here, there in matches:
-            self.add(RowChange(Change.CHANGED, gone[here].old, came[there].new))
+            self.add(RowChange(CHANGED, gone[here].old, came[there].new))
         taken_here, taken_there = ({one[place] for one in matches} for place in (0, 1))
-        self.first[Change.GONE] = [one for place, one in enumerate(gone) if place not in taken_here]
-        self.first[Change.CAME] = [one for place, one in enumerate(came) if place not in taken_there]
-        for change in (Change.GONE, Change.CAME):
-            self.counts[change] = len(self.first[change])
+        self.first[DELETED] = [one for place, one in enumerate(gone) if place not in taken_here]
+        self.first[ADDED] = [one for place, one in enumerate(came) if place not in taken_there]
+        for kind in (DELETED, ADDED):
+            self.counts[kind] = len(self.first[kind])
 
     def kind_of(self, column: str) -> str:
         """What happened to the values of a column, in a few words."""
@@ -169,9 +151,7 @@ class Findings:
     def _swapped_with(self, column: str) -> str:
         """The column that this one changed places with in every row."""
         place = self.sides.columns.index(column)
-        changed = [
-            one for one in self.first[Change.CHANGED] if one.old and one.new and one.old[place] != one.new[place]
-        ]
+        changed = [one for one in self.first[CHANGED] if one.old and one.new and one.old[place] != one.new[place]]
         for there, other in enumerate(self.sides.columns):
             if there != place and changed and all(
                 one.old is not None and one.new is not None
@@ -181,29 +161,28 @@ class Findings:
                 return other
         return ""
 
-    def lines(self, masked: Collection[str] = ()) -> dict[str, str]:
-        """What is found in words: by column, and for rows that are gone or came by `Change`."""
-        found = {}
+    def in_words(self, masked: Collection[str] = ()) -> InWords:
+        """What is found, in words; of `masked` columns without their values."""
+        columns, changed_rows = {}, {}
         for column, count in self.values.items():
             row, old, new = min(self.pairs[column], key=lambda one: self._natural(one[0]))
-            was, now = (MASKED, MASKED) if column in masked else both_in_words(old, new)
+            was, now = (MASK, MASK) if column in masked else both_in_words(old, new)
             values = f"is {now}, should be {was}" if self.sides.is_told else f"{was} → {now}"
             more = f", and {count - 1:,} more" if count > 1 else ""
             where = self._key_in_words(row, masked)
-            kind = self.kind_of(column)
-            differs = ("1 value differs" if count == 1 else f"{count:,} values differ") + (
-                "" if kind == OTHER else f" ({kind})"
-            )
-            found[column] = f"{differs}: {where}: {values}{more}"
+            happened = self.kind_of(column)
+            differs = "1 value differs" if count == 1 else f"{count:,} values differ"
+            differs += "" if happened == OTHER else f" ({happened})"
+            columns[column] = f"{differs}: {where}: {values}{more}"
         more_than = "more than there should be" if self.sides.is_told else "more than before"
-        for change, words in ((Change.GONE, "gone"), (Change.CAME, more_than)):
-            count = self.counts[change]
+        for kind, words in ((DELETED, "gone"), (ADDED, more_than)):
+            count = self.counts[kind]
             if count:
-                rows = sorted((one.old or one.new or () for one in self.first[change]), key=self._natural)[:EXAMPLES]
+                rows = sorted((one.old or one.new or () for one in self.first[kind]), key=self._natural)[:EXAMPLES]
                 hidden = [self._key_in_words(row, masked) for row in rows]
                 more = f" and {count - len(rows):,} more" if count > len(rows) else ""
-                found[change] = f"{count_of(count, 'row')} {words}: {'; '.join(hidden)}{more}"
-        return found
+                changed_rows[kind] = f"{count_of(count, 'row')} {words}: {'; '.join(hidden)}{more}"
+        return InWords(columns, changed_rows)
 
     def _natural(self, row: Row) -> tuple[tuple[bool, float, str], ...]:
         """What people sort by: numbers by their size."""
@@ -218,11 +197,11 @@ class Findings:
     def _key_in_words(self, row: Row, masked: Collection[str]) -> str:
         """How a row is found: by its key, or where it has none by its first values."""
         named = [(name, row[self.sides.columns.index(name)]) for name in self.sides.key]
-        shown = [f"{name} {MASKED if name in masked else in_words(value)}" for name, value in named[:3]]
+        shown = [f"{name} {MASK if name in masked else value_in_words(value)}" for name, value in named[:3]]
         return ", ".join(shown) + (", …" if len(named) > 3 else "")
 
 
-def in_words(value: Any) -> str:
+def value_in_words(value: Any) -> str:
     """A value, short enough for a line."""
     if value is None:
         return "NULL"
@@ -239,10 +218,10 @@ def in_words(value: Any) -> str:
 def both_in_words(old: Any, new: Any) -> tuple[str, str]:
     """Two values, shortened so that where they differ is seen."""
     if not (isinstance(old, str) and isinstance(new, str)) or max(len(old), len(new)) <= _SHOWN:
-        return in_words(old), in_words(new)
+        return value_in_words(old), value_in_words(new)
     same = next((at for at, (a, b) in enumerate(zip(old, new, strict=False)) if a != b), min(len(old), len(new)))
     start = max(0, same - _AROUND)
-    first, second = (in_words(("…" if start else "") + one[start:]) for one in (old, new))
+    first, second = (value_in_words(("…" if start else "") + one[start:]) for one in (old, new))
     return first, second
 
 
@@ -251,16 +230,16 @@ def lines_for_file(findings: Findings, one: RowChange, masked: Collection[str]) 
     row = one.old if one.old is not None else one.new
     if row is None:
         return
-    key = tuple(MASKED if name in masked else row[findings.sides.columns.index(name)] for name in findings.sides.key)
+    key = tuple(MASK if name in masked else row[findings.sides.columns.index(name)] for name in findings.sides.key)
     if one.old is not None and one.new is not None:
         for column, old, new in findings.changed_values(one.old, one.new):
-            values = (MASKED, MASKED) if column in masked else (old, new)
-            yield (one.change.value, *key, column, *values, what_happened(old, new))
+            values = (MASK, MASK) if column in masked else (old, new)
+            yield (one.kind, *key, column, *values, what_happened(old, new))
         return
     for column, value in zip(findings.sides.columns, row, strict=True):
-        shown = MASKED if column in masked else value
-        values = (shown, None) if one.change is Change.GONE else (None, shown)
-        yield (one.change.value, *key, column, *values, "")
+        shown = MASK if column in masked else value
+        values = (shown, None) if one.kind == DELETED else (None, shown)
+        yield (one.kind, *key, column, *values, "")
 
 
 def header(sides: Sides) -> Sequence[str]:

@@ -9,6 +9,9 @@ from typing import Any
 
 from yellow_ladder.fingerprints.lineage import Lineage
 
+ACCEPTED = "accepted: "
+"""Before a difference that somebody has agreed to: it is named every time, and never called the same."""
+
 
 class Verdict(StrEnum):
     """How a table came through."""
@@ -35,6 +38,8 @@ class TableVerdict:
     @property
     def is_uncompared(self) -> bool:
         """Whether rows that were there before were held against nothing, beyond their number."""
+        if any(one.startswith(ACCEPTED) for one in self.remarks):
+            return True
         if not self.rows_before or self.rows_after is None:
             return False
         lost_sight = self.verdict is Verdict.AS_DECLARED and self.rows_before != self.rows_after

@@ -102,7 +102,7 @@ class Contract(Record):
     tables: list[TableChange] = []
     moved: list[ColumnMove] = []
     same_answers: list[SameAnswer] = []
-    holds: list[Rule] = []
+    rules: list[Rule] = []
 
     @property
     def needs_reading(self) -> bool:

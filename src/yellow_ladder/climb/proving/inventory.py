@@ -16,7 +16,7 @@ from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.events import Progress, Unit
 from yellow_ladder.fingerprints.lineage import Lineage
 from yellow_ladder.fingerprints.records import DatabasePrint
-from yellow_ladder.fingerprints.scan import take_fingerprint
+from yellow_ladder.fingerprints.scan import OnRows, take_fingerprint
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey.probes import ask_all
 from yellow_ladder.survey.records import ProbeAnswer
@@ -77,6 +77,18 @@ def read_inventory(plan: Plan, name: str) -> Inventory:
         ) from fault
 
 
+def telling_rows(run: Run, name: str) -> OnRows:
+    """Tells progress while rows of a database are read; where the run can be stopped."""
+    done = 0
+
+    def tell(count: int) -> None:
+        nonlocal done
+        done += count
+        run.tell(Progress(f"rows of {name}", done, None, Unit.ROWS))
+
+    return tell
+
+
 def fingerprint_all(
     run: Run,
     databases: Mapping[str, Database],
@@ -90,13 +102,7 @@ def fingerprint_all(
     """
     prints = {}
     for name, database in databases.items():
-        done = 0
-
-        def tell(count: int, name: str = name) -> None:
-            nonlocal done
-            done += count
-            run.tell(Progress(f"rows of {name}", done, None, Unit.ROWS))
-
+        tell = telling_rows(run, name)
         if lineages is None or before is None:
             prints[name] = take_fingerprint(database, on_rows=tell)
             continue

@@ -11,7 +11,7 @@ import time
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 
-from yellow_ladder.climb.proving.grounds import Ground, expected_of, ground_before, told_of
+from yellow_ladder.climb.proving.basis import Basis, basis_before, expected_of, told_of
 from yellow_ladder.climb.proving.price import as_left, drop_scratch, see_room
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.running.run import Run
@@ -22,8 +22,9 @@ from yellow_ladder.durable import private_folder
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.events import Note
 from yellow_ladder.files.copying import remove_entry
-from yellow_ladder.fingerprints.narrowing import Look, Pair, find_rows, pairs_of, references_of, told_in
+from yellow_ladder.fingerprints.narrowing import PART, Look, Pair, find_rows, pairs_of, references_of, told_in
 from yellow_ladder.fingerprints.records import DatabasePrint
+from yellow_ladder.fingerprints.rows import InWords
 from yellow_ladder.fingerprints.told import Reading
 from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
 from yellow_ladder.masking import sounds_secret
@@ -37,21 +38,21 @@ LARGEST_MADE_BYTES = 2 * 1024**3
 
 @connections_kept()
 def locate(
-    run: Run, ground: Ground, prints: Mapping[str, DatabasePrint], verdicts: Mapping[str, tuple[TableVerdict, ...]]
+    run: Run, basis: Basis, prints: Mapping[str, DatabasePrint], verdicts: Mapping[str, tuple[TableVerdict, ...]]
 ) -> dict[str, tuple[TableVerdict, ...]]:
     """The same verdicts, with differences of values and rows told to the row; those that cannot be stay as they are."""
     until = time.monotonic() + LONGEST_S
     remove_entry(run.plan.folder / FOLDER_NAME)  # of an earlier look
     found = dict(verdicts)
-    lines = ground.lineages()
+    lines = basis.lineages()
     try:
         for name, judged in verdicts.items():
             volatile = run.plan.site.database_spec(name).volatile
             wanted = [one.table for one in judged if _has_rows_that_differ(one) and one.table not in volatile]
             if wanted:
-                readings = _readings(run.plan, ground, name)
-                pairs = pairs_of(ground.databases[name], prints[name], lines[name], readings)
-                told = _locate_in(run, ground, name, {one: pairs[one] for one in wanted if one in pairs}, until)
+                readings = _readings(run.plan, basis, name)
+                pairs = pairs_of(basis.databases[name], prints[name], lines[name], readings)
+                told = _locate_in(run, basis, name, {one: pairs[one] for one in wanted if one in pairs}, until)
                 found[name] = tuple(told_in(one, told.get(one.table)) for one in judged)
     finally:
         drop_scratch(run.plan)
@@ -61,28 +62,28 @@ def locate(
 def where_listed(plan: Plan) -> str:
     """Where the rows that differ are written down, in words; nothing where there are none."""
     folder = plan.folder / FOLDER_NAME
-    return f"every row that differs is in {folder}" if folder.is_dir() else ""
+    names = [one.name for one in folder.iterdir()] if folder.is_dir() else []
+    some = "some of the rows" if any(name.endswith(PART) for name in names) else "the rows"
+    return f"{some} that differ are listed in {folder}" if names else ""
 
 
 def _has_rows_that_differ(one: TableVerdict) -> bool:
     return one.verdict is Verdict.DIFFERS and one.rows_after is not None
 
 
-def _readings(plan: Plan, ground: Ground, name: str) -> list[Reading]:
+def _readings(plan: Plan, basis: Basis, name: str) -> list[Reading]:
     """What the last rung told of the tables of a database."""
-    if not ground.since:
+    if not basis.since:
         return []
-    rung = ground.since[-1]
+    rung = basis.since[-1]
     known = expected_of(plan, rung)
-    return told_of(rung, ground, plan.site_at(rung).databases(), known).get(name, []) if known else []
+    return told_of(rung, basis, plan.site_at(rung).databases(), known).get(name, []) if known else []
 
 
-def _locate_in(
-    run: Run, ground: Ground, name: str, pairs: Mapping[str, Pair], until: float
-) -> dict[str, dict[str, str]]:
+def _locate_in(run: Run, basis: Basis, name: str, pairs: Mapping[str, Pair], until: float) -> dict[str, InWords]:
     """What was found of each table of a database, in words."""
-    plan, told = run.plan, dict[str, dict[str, str]]()
-    now = plan.site_at(ground.since[-1]).databases()[name]
+    plan, told = run.plan, dict[str, InWords]()
+    now = plan.site_at(basis.since[-1]).databases()[name]
     masked = plan.site.database_spec(name).masked
     try:
         references = references_of(now.objects())
@@ -90,12 +91,12 @@ def _locate_in(
             hidden = {one.partition(".")[2] for one in masked if one.partition(".")[0] == table}
             hidden |= {one for one in pair.sides.columns if sounds_secret(one)}
             path = csv_path(_folder(plan), name, table)
-            with _then(run, _read_at(plan, ground, name, pair), name, now) as then:
+            with _then(run, _read_at(plan, basis, name, pair), name, now) as then:
                 findings = find_rows(Look(then, now, pair, path, hidden, until), run.look_on)
             findings.references = references.get(table, ())
             findings.settle()
-            told[table] = findings.lines(hidden)
-            if not told[table]:
+            told[table] = findings.in_words(hidden)
+            if told[table].is_nothing:
                 text = f"which rows of {name}.{table} differ could not be told: done once more, the release's"
                 run.listen(Note(f"{text} migrations make the same of them", is_warning=True))
     except TimeoutError:
@@ -106,17 +107,17 @@ def _locate_in(
     return told
 
 
-def _read_at(plan: Plan, ground: Ground, name: str, pair: Pair) -> int:
-    """The first rung after which a table held what it held at the ground: 0 is the backup itself."""
+def _read_at(plan: Plan, basis: Basis, name: str, pair: Pair) -> int:
+    """The first rung after which a table held what it held at the basis: 0 is the backup itself."""
     table = pair.old.table
-    base = ground.databases[name].tables.get(table)
+    base = basis.databases[name].tables.get(table)
     for rung in plan.rungs:
-        if rung.number > ground.rung or base is None:
+        if rung.number > basis.rung or base is None:
             break
-        before = ground_before(plan, rung)
+        before = basis_before(plan, rung)
         if before.databases[name].tables.get(table) == base:
             return before.rung
-    return ground.rung
+    return basis.rung
 
 
 @contextlib.contextmanager

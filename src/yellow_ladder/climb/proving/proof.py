@@ -8,12 +8,12 @@ from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from typing import Any
 
+from yellow_ladder.climb.proving.basis import faults_in, last_basis, verdicts_of
 from yellow_ladder.climb.proving.expected import (
     expected_tree,
     site_after,
 )
 from yellow_ladder.climb.proving.files import FilesSeen, judge_files
-from yellow_ladder.climb.proving.grounds import faults_in, last_ground, verdicts_of
 from yellow_ladder.climb.proving.inventory import (
     AFTER_NAME,
     BEFORE_NAME,
@@ -31,7 +31,7 @@ from yellow_ladder.durable import write_json
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.manifest import differing
 from yellow_ladder.files.reading import read_regular
-from yellow_ladder.fingerprints.lineage import Lineage
+from yellow_ladder.fingerprints.lineage import compose
 from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
 from yellow_ladder.settings.document import Document
 from yellow_ladder.settings.judge import SettingsVerdict, judge_settings
@@ -104,21 +104,21 @@ def prove(run: Run, *, served: bool, keep: bool = True, to_the_row: bool = True)
     """
     plan = run.plan
     before = read_inventory(plan, BEFORE_NAME)
-    ground = last_ground(plan)
-    lines = ground.lineages()
-    prints = fingerprint_all(run, run.site.databases(), lines, ground.databases)
+    basis = last_basis(plan)
+    lines = basis.lineages()
+    prints = fingerprint_all(run, run.site.databases(), lines, basis.databases)
     looked = FilesSeen(expected_tree(plan))
     file_faults, remarks = judge_files(run, differing(looked.pairs(plan)))
     answers = ask_probes(site_after(plan), served=served)
     after = Inventory(run.stamp(), answers, prints, looked.found.digest(), looked.found.files)
     if keep:
         write_inventory(plan, AFTER_NAME, after)
-    tables, unmet = verdicts_of(run, ground, prints)
+    tables, unmet = verdicts_of(run, basis, prints)
     for name, verdicts in tables.items():
         seen = (_or_unreadable(plan, name, one) for one in verdicts)
         tables[name] = tuple(seen)
     if to_the_row:
-        tables = locate(run, ground, prints, tables)
+        tables = locate(run, basis, prints, tables)
     faults = faults_in(tables)
     settings = _judge_settings(run)
     proof = Proof(
@@ -141,7 +141,7 @@ def prove(run: Run, *, served: bool, keep: bool = True, to_the_row: bool = True)
             *version_faults(plan, after.answers),
             *ask_again(plan, served=served),
         ),
-        remarks=(*_dropped_columns(lines), *remarks),
+        remarks=(*_dropped_columns(plan, before), *remarks),
         values_before=sum(
             column.values
             for one in before.databases.values()
@@ -154,7 +154,9 @@ def prove(run: Run, *, served: bool, keep: bool = True, to_the_row: bool = True)
     return proof
 
 
-def _dropped_columns(lines: Mapping[str, Lineage]) -> list[str]:
+def _dropped_columns(plan: Plan, before: Inventory) -> list[str]:
+    """Columns that went on purpose, over the whole way."""
+    lines = {name: compose(one, plan.contracts_of(name)) for name, one in before.databases.items()}
     return [
         f"{name}: the column {column} is dropped" for name, line in lines.items() for column in line.dropped_columns
     ]

@@ -8,7 +8,7 @@ from pathlib import Path
 import tomlkit
 from tomlkit.items import AoT, Table
 
-from yellow_ladder.climb.proving.grounds import Ground
+from yellow_ladder.climb.proving.basis import Basis
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.durable import write_whole
 from yellow_ladder.fingerprints.lineage import Lineage, TableLine
@@ -27,12 +27,12 @@ _OF_FILES = "Files: for the command or migration that writes them (writes), or f
 
 def propose(
     plan: Plan,
-    before: Ground,
+    before: Basis,
     after: Mapping[str, DatabasePrint],
     tables: Mapping[str, Sequence[TableVerdict]],
     faults: Sequence[str],
 ) -> Path | None:
-    """Write the declarations that are missing since the ground into the climb's folder; None where none would help."""
+    """Write the declarations that are missing since the basis into the climb's folder; None where none would help."""
     lines = before.lineages()
     contracts = tomlkit.aot()
     for name, verdicts in tables.items():

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from yellow_ladder.climb.proving.grounds import is_held
+from yellow_ladder.climb.proving.basis import is_held
 from yellow_ladder.climb.proving.price import has_commands
 from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.climb.record.step_names import StepKind, StepName

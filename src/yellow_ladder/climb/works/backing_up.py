@@ -8,7 +8,7 @@ from dataclasses import asdict, replace
 from yellow_ladder.backup.catalog import ROOT_PREFIX, DatabaseBackup, below_root, read_backup
 from yellow_ladder.backup.files import Making, first_base, write_files, write_first
 from yellow_ladder.backup.make import finish, write_database
-from yellow_ladder.climb.proving.grounds import read_what_will_be
+from yellow_ladder.climb.proving.basis import read_what_will_be
 from yellow_ladder.climb.proving.inventory import BEFORE_NAME, Inventory, ask_probes, write_inventory
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Facts, Run, Work

@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
-from yellow_ladder.climb.proving.grounds import (
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+from yellow_ladder.climb.proving.basis import (
+    Basis,
+    basis_before,
     faults_in,
-    ground_before,
     keep_between,
     read_what_will_be,
-    telling_rows,
     verdicts_of,
 )
-from yellow_ladder.climb.proving.locating import locate, where_listed
+from yellow_ladder.climb.proving.differences import Differences
+from yellow_ladder.climb.proving.inventory import telling_rows
+from yellow_ladder.climb.proving.locating import FOLDER_NAME, locate, where_listed
 from yellow_ladder.climb.proving.proposal import DECLARED_IN, propose
 from yellow_ladder.climb.record.plan import RungPlan
 from yellow_ladder.climb.record.step_names import StepKind, StepName
@@ -19,6 +24,23 @@ from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.fingerprints.lineage import Lineage, TableLine
 from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint
 from yellow_ladder.fingerprints.scan import take_fingerprint
+from yellow_ladder.fingerprints.verdicts import ACCEPTED, TableVerdict, Verdict
+
+
+@dataclass(frozen=True, slots=True)
+class _Compared:
+    """The data after a rung, held against those before: sums, verdicts, questions not answered right, rows read."""
+
+    basis: Basis
+    prints: Mapping[str, DatabasePrint]
+    verdicts: Mapping[str, tuple[TableVerdict, ...]]
+    unmet: Sequence[str]
+    read: int
+
+    @property
+    def faults(self) -> list[str]:
+        """Everything that is wrong."""
+        return [*faults_in(self.verdicts), *self.unmet]
 
 
 def hold(rung: RungPlan) -> Work:
@@ -28,29 +50,63 @@ def hold(rung: RungPlan) -> Work:
     """
 
     def do(run: Run) -> Facts:
-        plan, ground = run.plan, ground_before(run.plan, rung)
+        plan = run.plan
         if _is_past(run, rung):
             return {"summary": "not compared here: the next release is in place already"}
-        following = plan.rungs[plan.rungs.index(rung) + 1]
-        lines, prints, rows = ground.lineages(), {}, 0
-        for name, database in plan.site_at(rung).databases().items():
-            base, volatile = ground.databases[name], run.site.database_spec(name).volatile
-            wanted = _to_read(name, lines[name], following).difference(volatile)
-            found = take_fingerprint(database, lines[name].keys(base), telling_rows(run, name), only=wanted)
-            rows += found.rows
-            prints[name] = _carried(base, found, lines[name])
-        verdicts, unmet = verdicts_of(run, ground, prints)
-        if unmet or faults_in(verdicts):
-            faults = [*faults_in(locate(run, ground, prints, verdicts)), *unmet]
-            proposal = propose(plan, ground, prints, verdicts, faults)
+        seen = _compared(run, rung)
+        if seen.faults:
+            faults = _to_the_row(run, seen).faults
+            proposal = propose(plan, seen.basis, seen.prints, seen.verdicts, faults)
             remedy = DECLARED_IN.format(proposal) if proposal else "report it to the release's publisher"
             remedy = "; ".join(filter(None, (where_listed(plan), remedy)))
             raise AnswerNo([Problem("not-the-same", f"after {rung.to_version}: {one}", remedy) for one in faults])
-        keep_between(plan, rung, prints, verdicts)
-        read_what_will_be(run, following)
-        return {"rows": rows}
+        return _kept(run, rung, seen)
 
     return do
+
+
+def differences_after(run: Run, rung: RungPlan) -> Differences:
+    """What `hold` finds after a rung, for somebody who has to decide; rows are listed, each line counts once."""
+    faults = _to_the_row(run, _compared(run, rung)).faults
+    return Differences({}, tuple(faults), str(run.plan.folder / FOLDER_NAME))
+
+
+def hold_as_accepted(run: Run, rung: RungPlan) -> None:
+    """Take the data after a rung as they are, since somebody has agreed: what follows is held against them."""
+    seen = _to_the_row(run, _compared(run, rung))
+    agreed = {name: tuple(map(_accepted, found)) for name, found in seen.verdicts.items()}
+    _kept(run, rung, replace(seen, verdicts=agreed))
+
+
+def _accepted(one: TableVerdict) -> TableVerdict:
+    if one.verdict is not Verdict.DIFFERS:
+        return one
+    return replace(one, verdict=Verdict.NOT_COMPARED, remarks=tuple(f"{ACCEPTED}{text}" for text in one.remarks))
+
+
+def _compared(run: Run, rung: RungPlan) -> _Compared:
+    plan, basis = run.plan, basis_before(run.plan, rung)
+    following = plan.rungs[plan.rungs.index(rung) + 1]
+    lines, prints, read = basis.lineages(), {}, 0
+    for name, database in plan.site_at(rung).databases().items():
+        base, volatile = basis.databases[name], run.site.database_spec(name).volatile
+        wanted = _to_read(name, lines[name], following).difference(volatile)
+        found = take_fingerprint(database, lines[name].keys(base), telling_rows(run, name), only=wanted)
+        prints[name] = _carried(base, found, lines[name])
+        read += found.rows
+    return _Compared(basis, prints, *verdicts_of(run, basis, prints), read)
+
+
+def _to_the_row(run: Run, seen: _Compared) -> _Compared:
+    return replace(seen, verdicts=locate(run, seen.basis, seen.prints, seen.verdicts))
+
+
+def _kept(run: Run, rung: RungPlan, seen: _Compared) -> Facts:
+    """Keep what stood after a rung for what follows, and read what the next will make of it."""
+    plan = run.plan
+    keep_between(plan, rung, seen.prints, seen.verdicts)
+    read_what_will_be(run, plan.rungs[plan.rungs.index(rung) + 1])
+    return {"rows": seen.read}
 
 
 def _is_past(run: Run, rung: RungPlan) -> bool:

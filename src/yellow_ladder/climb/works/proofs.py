@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from typing import Any
 
 from yellow_ladder.backup.catalog import read_backup
+from yellow_ladder.climb.proving.basis import last_basis
 from yellow_ladder.climb.proving.expected import site_after
-from yellow_ladder.climb.proving.grounds import last_ground
 from yellow_ladder.climb.proving.inventory import (
     AFTER_NAME,
     BEFORE_NAME,
@@ -45,7 +45,7 @@ def prove_all(run: Run) -> Facts:
             filter(None, (f"the whole list is in {run.plan.folder / PROOF_NAME}", where_listed(run.plan)))
         )
         after = read_inventory(run.plan, AFTER_NAME).databases
-        proposal = propose(run.plan, last_ground(run.plan), after, proof.tables, proof.faults)
+        proposal = propose(run.plan, last_basis(run.plan), after, proof.tables, proof.faults)
         if proposal is not None:
             remedy += f"; {DECLARED_IN.format(proposal)}"
         remedy += f"; {some_of(who, 3)} may be writing meanwhile" if who else ""

@@ -208,14 +208,14 @@ def streamed(connection: Connection, query: str) -> Iterator[SSCursor]:
         cursor.execute(query)
         yield cursor
     finally:
-        try:
-            cursor.close()
-        except (pymysql.Error, OSError):
-            pass
-        except AttributeError:
-            # The driver reads the rest of an answer away first, and has no stream of a connection that was cut.
+        with contextlib.suppress(pymysql.Error, OSError):
+            if connection.open:
+                cursor.close()
+        if not connection.open and (left := getattr(cursor, "_result", None)) is not None:
+            # Closing reads the rest of an answer away; of a connection that was cut the driver has no stream for that,
+            # and would look for it once more when it lets go of cursor and answer.
             cursor.connection = None  # type: ignore[assignment]
-            cursor._result.unbuffered_active = False  # type: ignore[attr-defined]
+            left.unbuffered_active = False
 
 
 def quoted(identifier: str) -> str:

@@ -304,7 +304,9 @@ class PostgresqlDatabase(ServerDatabase, Selecting):
 
     @contextlib.contextmanager
     def opened_clone(self, place: Path) -> Iterator[PostgresqlDatabase | None]:
-        """Nobody may connect to it otherwise: it is a way back."""
+        """Nobody may connect to it otherwise: it is a way back. After a kill it stays open until it is looked at again
+        or put back, and what it holds is compared then.
+        """
         if not self.has_clone(place):
             yield None
             return

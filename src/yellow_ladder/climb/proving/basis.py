@@ -13,18 +13,16 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from yellow_ladder.climb.proving.inventory import BEFORE_NAME, read_inventory
+from yellow_ladder.climb.proving.inventory import BEFORE_NAME, read_inventory, telling_rows
 from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.climb.running.run import Run
 from yellow_ladder.database import Database
 from yellow_ladder.database.selection import Field, Selection
 from yellow_ladder.durable import write_json
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
-from yellow_ladder.events import Progress, Unit
 from yellow_ladder.fingerprints.judge import Held, judge
 from yellow_ladder.fingerprints.lineage import Lineage, compose
 from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint
-from yellow_ladder.fingerprints.scan import OnRows
 from yellow_ladder.fingerprints.told import (
     Expected,
     QueryColumns,
@@ -39,7 +37,7 @@ from yellow_ladder.release.contract import Contract, for_engine
 
 
 @dataclass(frozen=True, slots=True)
-class Ground:
+class Basis:
     """The data at one point of the way, the rungs since then, and what was found of the rungs before it.
 
     `rung` is the number of the rung after which they were read, 0 for before the climb.
@@ -59,17 +57,17 @@ class Ground:
         return {name: compose(one, self.contracts(name)) for name, one in self.databases.items()}
 
 
-def last_ground(plan: Plan) -> Ground:
+def last_basis(plan: Plan) -> Basis:
     """The latest point at which the data were read, and the rungs from there to the end."""
-    return _ground(plan, plan.rungs[-1].number)
+    return _basis(plan, plan.rungs[-1].number)
 
 
-def ground_before(plan: Plan, rung: RungPlan) -> Ground:
+def basis_before(plan: Plan, rung: RungPlan) -> Basis:
     """The latest such point before a rung, and the rungs from there to the end of that one."""
-    return _ground(plan, rung.number)
+    return _basis(plan, rung.number)
 
 
-def _ground(plan: Plan, last: int) -> Ground:
+def _basis(plan: Plan, last: int) -> Basis:
     """Raises AnswerNo where the climb did not get as far as reading anything."""
     for rung in reversed(plan.rungs):
         path = _between_file(plan, rung)
@@ -78,9 +76,9 @@ def _ground(plan: Plan, last: int) -> Ground:
             prints = {name: DatabasePrint.from_record(one) for name, one in record["databases"].items()}
             verdicts = {n: tuple(map(TableVerdict.from_record, found)) for n, found in record["verdicts"].items()}
             since = tuple(one for one in plan.rungs if rung.number < one.number <= last)
-            return Ground(rung.number, prints, since, verdicts)
+            return Basis(rung.number, prints, since, verdicts)
     since = tuple(one for one in plan.rungs if one.number <= last)
-    return Ground(0, read_inventory(plan, BEFORE_NAME).databases, since)
+    return Basis(0, read_inventory(plan, BEFORE_NAME).databases, since)
 
 
 def _between_file(plan: Plan, rung: RungPlan) -> Path:
@@ -119,18 +117,6 @@ def _read(path: Path) -> dict[str, Any]:
         ) from fault
 
 
-def telling_rows(run: Run, name: str) -> OnRows:
-    """Tells progress while rows of a database are read; where the run can be stopped."""
-    done = 0
-
-    def tell(count: int) -> None:
-        nonlocal done
-        done += count
-        run.tell(Progress(f"rows of {name}", done, None, Unit.ROWS))
-
-    return tell
-
-
 def is_held(plan: Plan, rung: RungPlan) -> bool:
     """Whether the data are read when this rung is done: what it gives up ends here, or what comes next is told."""
     following = [one for one in plan.rungs if one.number > rung.number]
@@ -141,23 +127,23 @@ def is_held(plan: Plan, rung: RungPlan) -> bool:
 
 
 def _is_asked(contract: Contract) -> bool:
-    return bool(contract.holds) or any(one.filled or one.must_change for one in contract.tables)
+    return bool(contract.rules) or any(one.filled or one.must_change for one in contract.tables)
 
 
 def told_of(
-    rung: RungPlan, ground: Ground, databases: Mapping[str, Database], known: Mapping[str, Expected] | None = None
+    rung: RungPlan, basis: Basis, databases: Mapping[str, Database], known: Mapping[str, Expected] | None = None
 ) -> dict[str, list[Reading]]:
     """The readings that one rung's contracts ask for, by database; none where the rungs before it were not read.
 
     `known` is what they gave, where the rung has been taken: the tables that queries read from may be gone by then.
     """
-    if [one.number for one in ground.since] != [rung.number]:
+    if [one.number for one in basis.since] != [rung.number]:
         return {}
     found = {}
-    for name, line in ground.lineages().items():
+    for name, line in basis.lineages().items():
         if any(one.database == name and one.needs_reading for one in rung.contracts):
             columns = _asked_of(databases[name]) if known is None else _known_from(known[name])
-            found[name] = readings(line, ground.databases[name], databases[name].address.engine, columns)
+            found[name] = readings(line, basis.databases[name], databases[name].address.engine, columns)
     return found
 
 
@@ -182,9 +168,9 @@ def read_what_will_be(run: Run, rung: RungPlan) -> None:
         return
     position = plan.rungs.index(rung)
     site = plan.site_at(plan.rungs[position - 1]) if position else plan.site
-    databases, ground = site.databases(), ground_before(plan, rung)
+    databases, basis = site.databases(), basis_before(plan, rung)
     found = {}
-    for name, told in told_of(rung, ground, databases).items():
+    for name, told in told_of(rung, basis, databases).items():
         contracts = [one for one in rung.contracts if one.database == name]
         try:
             expected = read_expected(
@@ -202,29 +188,29 @@ def _wrong_sql(rung: RungPlan, name: str, fault: LadderError) -> AnswerNo:
     return AnswerNo(Problem("contract-not-readable", text, "correct the contract in its release sheet", name))
 
 
-def held_by(run: Run, ground: Ground, prints: Mapping[str, DatabasePrint]) -> dict[str, Held]:
+def held_by(run: Run, basis: Basis, prints: Mapping[str, DatabasePrint]) -> dict[str, Held]:
     """What was told of the tables and what they hold now, by database; nothing where it was not read before."""
     plan = run.plan
-    known = expected_of(plan, ground.since[0]) if len(ground.since) == 1 else {}
+    known = expected_of(plan, basis.since[0]) if len(basis.since) == 1 else {}
     if not known:
         return {}
-    rung = ground.since[0]
+    rung = basis.since[0]
     databases = plan.site_at(rung).databases()
     held = {}
-    for name, told in told_of(rung, ground, databases, known).items():
+    for name, told in told_of(rung, basis, databases, known).items():
         columns = {table: one.names for table, one in prints[name].tables.items()}
         matched = read_matched(databases[name], told, columns, _keys_folder(plan, rung), telling_rows(run, name))
         held[name] = Held(known[name].tables, matched)
     return held
 
 
-def faults_of_questions(run: Run, ground: Ground, prints: Mapping[str, DatabasePrint]) -> Iterator[str]:
+def faults_of_questions(run: Run, basis: Basis, prints: Mapping[str, DatabasePrint]) -> Iterator[str]:
     """What the last rung's contracts ask of the data after it, and do not find."""
-    if not ground.since:
+    if not basis.since:
         return
-    rung = ground.since[-1]
+    rung = basis.since[-1]
     databases = run.plan.site_at(rung).databases()
-    known = expected_of(run.plan, rung) if len(ground.since) == 1 else {}
+    known = expected_of(run.plan, rung) if len(basis.since) == 1 else {}
     for contract in rung.contracts:
         name = contract.database
         if name not in databases:
@@ -236,8 +222,8 @@ def faults_of_questions(run: Run, ground: Ground, prints: Mapping[str, DatabaseP
             yield from _unfilled(contract, databases[name], prints[name])
         except LadderError as fault:
             yield f"{name}: what {rung.to_version} asks of the data could not be asked: {fault.problems[0].message}"
-        if len(ground.since) == 1:
-            yield from _unchanged(contract, ground.lineages()[name], ground.databases[name], prints[name])
+        if len(basis.since) == 1:
+            yield from _unchanged(contract, basis.lineages()[name], basis.databases[name], prints[name])
 
 
 def _answered_otherwise(
@@ -253,7 +239,7 @@ def _answered_otherwise(
 
 
 def _broken_rules(contract: Contract, database: Database) -> Iterator[str]:
-    for rule in contract.holds:
+    for rule in contract.rules:
         query = for_engine(rule.query, database.address.engine)
         if query and not database.scalar(query):
             yield f"{contract.database}: {rule.name}: does not hold"
@@ -302,13 +288,13 @@ def faults_in(verdicts: Mapping[str, Sequence[TableVerdict]]) -> list[str]:
 
 
 def verdicts_of(
-    run: Run, ground: Ground, prints: Mapping[str, DatabasePrint]
+    run: Run, basis: Basis, prints: Mapping[str, DatabasePrint]
 ) -> tuple[dict[str, tuple[TableVerdict, ...]], list[str]]:
-    """A verdict for each table since the ground, together with what was found before it; and all that is wrong."""
-    lines, held = ground.lineages(), held_by(run, ground, prints)
+    """A verdict for each table since the basis, together with what was found before it; and all that is wrong."""
+    lines, held = basis.lineages(), held_by(run, basis, prints)
     verdicts = {}
     for name, line in lines.items():
         volatile = run.site.database_spec(name).volatile
-        judged = judge(ground.databases[name], prints[name], line, volatile, held.get(name))
-        verdicts[name] = together(ground.earlier.get(name, ()), judged, line)
-    return verdicts, list(faults_of_questions(run, ground, prints))
+        judged = judge(basis.databases[name], prints[name], line, volatile, held.get(name))
+        verdicts[name] = together(basis.earlier.get(name, ()), judged, line)
+    return verdicts, list(faults_of_questions(run, basis, prints))
