@@ -8,6 +8,7 @@ import os
 import subprocess
 import sys
 import time
+import uuid
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -15,6 +16,7 @@ import psutil
 import pytest
 
 from tests.conftest import Demo, MakeDemo
+from tests.engines import ask
 from yellow_ladder.climb.record.catalog import list_climbs
 from yellow_ladder.climb.record.standing import ClimbState
 from yellow_ladder.demo.servers import PrivateServer
@@ -163,6 +165,61 @@ def test_others_may_not_write_while_the_window_lasts(engine_demo: MakeDemo) -> N
     assert demo.yl("descend", "--yes").code == 0
     with connect() as other:
         other.execute(INSERT.format(title="latest", number=1))
+
+
+def test_accounts_of_applications_are_locked_while_the_window_lasts(engine_demo: MakeDemo) -> None:
+    """Where the site file names an account of its own; one with rights elsewhere too is named and left alone."""
+    demo = engine_demo("mariadb", start=False)
+    address = demo.site().addresses()[0]
+    app, wide, locked = (f"{word}_{uuid.uuid4().hex[:8]}" for word in ("app", "wide", "locked"))
+    import pymysql
+
+    from tests.writer import INSERT
+
+    def writes(account: str) -> str:
+        try:
+            with pymysql.connect(host=address.host, port=address.port, user=account, password="tide",
+                                 database=address.database) as connection:  # fmt: skip
+                connection.cursor().execute(INSERT.format(title="late", number=1))
+                connection.commit()
+        except pymysql.Error as fault:
+            return str(fault.args[-1])
+        return "written"
+
+    def found() -> tuple[str, str]:
+        (one,) = [one for one in demo.json("check")["findings"] if one["check"] == "other writers"]
+        return one["level"], one["saw"]
+
+    assert found()[0] == "warn"
+    assert "applications come in as quaybook@127.0.0.1" in found()[1]
+    ask(
+        demo,
+        *(f"CREATE USER {one}@'127.0.0.1' IDENTIFIED BY 'tide'" for one in (app, wide, locked)),
+        *(f"GRANT ALL ON `{address.database}`.* TO {one}@'127.0.0.1'" for one in (app, wide, locked)),
+        f"GRANT INSERT ON elsewhere.* TO {wide}@'127.0.0.1'",
+        f"ALTER USER {locked}@'127.0.0.1' ACCOUNT LOCK",
+    )
+    assert f"{wide}@127.0.0.1 has rights on other databases too" in found()[1]
+    ask(demo, f"REVOKE ALL ON `{address.database}`.* FROM {wide}@'127.0.0.1'")
+    assert found() == ("ok", "nobody else writes to main while the site is closed")
+    database = demo.site().databases()["main"]
+    assert writes(app) == "written"
+    for _ in range(2):
+        database.keep_others_out()
+        assert "locked" in writes(app)
+    database.let_others_in()
+    database.let_others_in()
+    assert writes(app) == "written"
+    assert "locked" in writes(locked), "who was locked before stays so"
+    before = pymysql.connect(host=address.host, port=address.port, user=app, password="tide",
+                             database=address.database)  # fmt: skip
+    assert demo.yl("climb", "--yes").code == 0
+    with pytest.raises(pymysql.Error), before.cursor() as cursor:
+        cursor.execute("SELECT 1")
+    assert writes(app) == "written"
+    assert demo.yl("descend", "--yes").code == 0
+    assert writes(app) == "written"
+    assert not ask(demo, f"SELECT 1 FROM mysql.roles_mapping WHERE Role LIKE '%{address.database}'")
 
 
 def test_a_service_that_holds_a_database_stays_up(idle: Demo) -> None:

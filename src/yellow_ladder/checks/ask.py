@@ -10,6 +10,7 @@ from yellow_ladder.checks.data import (
     database_rights,
     long_transactions,
     objects_work,
+    others_kept_out,
     schema_as_expected,
     servers_apart,
 )
@@ -48,6 +49,7 @@ SITE_CHECKS: dict[str, Check] = {
     "database rights": database_rights,
     "database objects": objects_work,
     "transactions": long_transactions,
+    "other writers": others_kept_out,
     "schema": schema_as_expected,
     "database servers": servers_apart,
     "services": services_controllable,

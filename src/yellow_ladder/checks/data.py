@@ -76,6 +76,19 @@ def objects_work(at: Circumstances) -> Iterator[Finding]:
             yield ok("database objects", f"{surveyed.name}: {count} views, triggers and indexes work, constraints hold")
 
 
+def others_kept_out(at: Circumstances) -> Iterator[Finding]:
+    """May somebody write to a database on a server while the site is closed?"""
+    for surveyed in at.survey.databases:
+        if surveyed.trouble:
+            continue
+        why, remedy = at.site.databases()[surveyed.name].why_others_get_in()
+        if why:
+            seen = f"others may write to {surveyed.name} while the site is closed: {why}"
+            yield warn("other writers", seen, f"{remedy}; what they write is kept")
+        elif not at.site.databases()[surveyed.name].address.is_file:
+            yield ok("other writers", f"nobody else writes to {surveyed.name} while the site is closed")
+
+
 def long_transactions(at: Circumstances) -> Iterator[Finding]:
     """Does somebody hold a write transaction open, or has a crash left one unfinished?"""
     reachable = {surveyed.name for surveyed in at.survey.databases if not surveyed.trouble}

@@ -238,6 +238,11 @@ class Database(Protocol):
     def let_others_in(self) -> None:
         """Undo that; may be repeated."""
 
+    def why_others_get_in(self) -> tuple[str, str]:
+        """Why others may write while they are kept out, in words, with what would change that; nothing where they may
+        not, and where the engine has no door at all.
+        """
+
     def data_folder(self) -> Path | None:
         """Where the server keeps its data on this machine, None where it does not say, or is another machine's."""
 

@@ -44,12 +44,6 @@ class ServerDatabase(Answering):
         """Only the server itself."""
         return []
 
-    def keep_others_out(self) -> None:
-        """Not on every engine."""
-
-    def let_others_in(self) -> None:
-        """Nobody was kept out."""
-
     def is_same_as_backup(self, backup: Path) -> bool:  # noqa: ARG002
         """Backup and fingerprint are of one moment, which the server keeps."""
         return True

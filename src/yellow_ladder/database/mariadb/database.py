@@ -14,7 +14,7 @@ from typing import Any
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.clients import Client
 from yellow_ladder.database.kept import let_go
-from yellow_ladder.database.mariadb import clone, look, move, parts
+from yellow_ladder.database.mariadb import clone, look, move, others, parts
 from yellow_ladder.database.mariadb.apply import apply_once
 from yellow_ladder.database.mariadb.connect import (
     Connection,
@@ -324,6 +324,15 @@ class MariadbDatabase(ServerDatabase, Selecting):
     def _gone(self) -> str:
         return beside(self.address.database, "old", LONGEST_NAME)
 
+    def keep_others_out(self) -> None:
+        others.keep_out(self.address)
+
+    def let_others_in(self) -> None:
+        others.let_in(self.address)
+
+    def why_others_get_in(self) -> tuple[str, str]:
+        return others.why_in(self.address)
+
     def data_folder(self) -> Path | None:
         if not is_local(self.address):
             return None
@@ -372,7 +381,6 @@ class MariadbDatabase(ServerDatabase, Selecting):
             clone.put_back(fresh, self._shell(), place)
 
     def drop_clone(self, place: Path) -> None:
-        """There is none to remove."""
         remove_entry(place)
 
     def drop_leftovers(self) -> None:

@@ -272,6 +272,9 @@ class PostgresqlDatabase(ServerDatabase, Selecting):
     def let_others_in(self) -> None:
         move.only_reading(self.address, only=False)
 
+    def why_others_get_in(self) -> tuple[str, str]:
+        return "", ""
+
     def data_folder(self) -> Path | None:
         if not is_local(self.address):
             return None

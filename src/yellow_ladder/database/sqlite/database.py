@@ -312,6 +312,9 @@ class SqliteDatabase(Answering, SqliteSelecting, WithoutClone):
     def let_others_in(self) -> None:
         """Nobody was kept out."""
 
+    def why_others_get_in(self) -> tuple[str, str]:
+        return "", ""
+
     def data_folder(self) -> None:
         """There is no server."""
 
