@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -16,7 +17,11 @@ from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.database import Database
 from yellow_ladder.database.sql_text import split_sql
 from yellow_ladder.events import silent
-from yellow_ladder.fingerprints.scan import take_fingerprint
+from yellow_ladder.fingerprints.judge import judge
+from yellow_ladder.fingerprints.lineage import compose
+from yellow_ladder.fingerprints.records import TWO_WAYS, DatabasePrint, TablePrint
+from yellow_ladder.fingerprints.scan import Job, run_job, take_fingerprint
+from yellow_ladder.fingerprints.verdicts import Verdict
 
 ODD = Path(__file__).parent / "odd"
 KINDS = {
@@ -108,3 +113,75 @@ def test_the_history_of_system_versioned_tables_comes_back(engine_demo: MakeDemo
     assert (told["level"], "tides" in told["saw"], "DOUBLE" in told["remedy"]) == ("stop", True, True)
     answer = demo.yl("backup", "make", "--json")
     assert (answer.code, answer.problems[0]["code"]) == (1, "history-not-exact")
+
+
+def test_rows_read_packed_have_the_sums_of_rows_read_one_by_one(engine_demo: MakeDemo) -> None:
+    """Every type that may be packed, with its odd values; texts that cannot are found out and read one by one."""
+    demo = engine_demo("mariadb", start=False)
+    connection = connect(demo)
+    with connection.cursor() as cursor:
+        for statement in split_sql((ODD / "mariadb.sql").read_text(), "mariadb"):
+            cursor.execute(statement)
+    connection.close()
+    database = demo.site().databases()["main"]
+    (table,) = [one for one in database.tables() if one.name == "everything"]
+    (span,) = database.spans("everything", 1)
+    assert span is not None
+    assert database.read_packed(table, table.columns, span) is None, "some of these hold bytes"
+    columns = tuple(one for one in table.columns if database.read_packed(table, (one,), span) is not None)
+    assert len(columns) > 20
+
+    def both_ways() -> tuple[list[int], TablePrint]:
+        told: list[int] = []
+        job = Job(table, columns, ("id",), span, 5)
+        packed = run_job(database, job, told.append)
+        assert packed == run_job(database, replace(job, span=None))
+        return told, packed
+
+    told, first = both_ways()
+    assert first.rows == 5
+    assert told == [5], "read at one go"
+    ask(demo, "UPDATE everything SET a_text = CHAR(0x1d) WHERE a_tiny = 5")
+    told, second = both_ways()
+    assert second.columns["a_text"] != first.columns["a_text"]
+    assert second.columns["a_tiny"] == first.columns["a_tiny"]
+    ask(demo, "UPDATE everything SET a_text = CONCAT('quay', CHAR(0x1f)) WHERE a_tiny = 5")
+    assert both_ways()[1] != second
+
+
+def test_a_postgresql_server_sums_parts_to_the_whole_and_null_is_nowhere_the_same(engine_demo: MakeDemo) -> None:
+    demo = engine_demo("postgresql", start=False)
+    ask(
+        demo,
+        "CREATE TABLE tides (day integer, port text, level numeric)",
+        "INSERT INTO tides SELECT n, CASE WHEN n % 3 = 0 THEN 'mole ' || n END, CASE WHEN n % 5 > 0 THEN n / 7.0 END"
+        " FROM generate_series(1, 3000) AS n",
+    )
+    database = demo.site().databases()["main"]
+    (table,) = [one for one in database.tables() if one.name == "tides"]
+    jobs = [Job(table, table.columns, table.columns, span, 0) for span in database.spans("tides", 4)]
+    assert len(jobs) == 4
+    parts = [run_job(database, job) for job in jobs]
+    whole = run_job(database, replace(jobs[0], span=None))
+    assert sum(parts[1:], start=parts[0]) == whole
+    assert whole.rows == 3000
+    assert whole.columns["port"].values == 1000
+    ask(demo, "UPDATE tides SET port = '', level = NULL WHERE day = 1")
+    first = run_job(database, replace(jobs[0], span=None))
+    ask(demo, "UPDATE tides SET port = NULL, level = 0 WHERE day = 1")
+    second = run_job(database, replace(jobs[0], span=None))
+    assert first.columns["day"].keyed != second.columns["day"].keyed, "the row as a whole is another one"
+
+
+def test_sums_made_in_two_ways_say_nothing_of_each_other(engine_demo: MakeDemo) -> None:
+    """Fingerprints that an earlier build kept, or a server with another hash made, are refused by name."""
+    demo = engine_demo("postgresql", start=False)
+    now = take_fingerprint(demo.site().databases()["main"])
+    record = now.as_record()
+    del record["tables"]["notices"]["way"]
+    kept = DatabasePrint.from_record(record)
+    assert kept.differences(now) == [f"the table notices: it {TWO_WAYS}"]
+    verdicts = {one.table: one for one in judge(kept, now, compose(kept, []))}
+    assert verdicts["notices"].verdict is Verdict.DIFFERS
+    assert TWO_WAYS in verdicts["notices"].remarks[0]
+    assert verdicts["berths"].verdict is Verdict.SAME

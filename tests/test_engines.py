@@ -265,13 +265,14 @@ def test_a_password_in_the_url_or_an_option_nobody_knows_is_refused(engine: str,
 
 @contextmanager
 def locked_berths(demo: Demo, engine: str) -> Iterator[None]:
-    """Another session holds the table of berths."""
-    holder = connect(demo)
+    """Another session holds the table of berths; on MariaDB one that stands in no database, and so is not ended."""
+    holder = connect(demo, "information_schema" if engine == "mariadb" else "")
+    berths = f"{demo.site().addresses()[0].database}.berths"
     try:
         with holder.cursor() as cursor:
             if engine == "postgresql":
                 cursor.execute("BEGIN")
-            cursor.execute({"postgresql": "LOCK TABLE berths", "mariadb": "LOCK TABLES berths WRITE"}[engine])
+            cursor.execute({"postgresql": "LOCK TABLE berths", "mariadb": f"LOCK TABLES {berths} WRITE"}[engine])
             yield
     finally:
         holder.close()

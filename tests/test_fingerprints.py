@@ -12,8 +12,9 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from yellow_ladder.database import DatabaseAddress, open_database
+from yellow_ladder.database.port import FIELD_END, NULL_MARK, ROW_END, CannotPack, Packed
 from yellow_ladder.fingerprints import scan
-from yellow_ladder.fingerprints.hashing import ColumnHasher, combine_keys, hash_values, sum_column
+from yellow_ladder.fingerprints.hashing import combine_keys, hash_packed, hash_values, sum_column
 from yellow_ladder.fingerprints.judge import judge
 from yellow_ladder.fingerprints.lineage import compose
 from yellow_ladder.fingerprints.records import DatabasePrint
@@ -22,6 +23,7 @@ from yellow_ladder.fingerprints.verdicts import Verdict, is_whole
 from yellow_ladder.release.contract import Contract
 
 NUMBERS = st.integers(-(2**63), 2**63 - 1) | st.floats(allow_nan=False)
+LETTERS = st.text(st.characters(exclude_categories=["Cs", "Cc"]), max_size=20)
 VALUES = st.none() | NUMBERS | st.text(max_size=20) | st.binary(max_size=20)
 
 
@@ -49,20 +51,33 @@ def test_parts_add_up_to_the_whole(rows: list[tuple[int, Any]], cut: int) -> Non
 
 
 @given(
-    chunks=st.lists(st.lists(st.none() | st.text(max_size=3), min_size=1, max_size=9), min_size=1, max_size=4),
-    odd=VALUES,
-)
-def test_remembered_texts_hash_like_any_other(chunks: list[list[Any]], odd: Any) -> None:
-    hasher = ColumnHasher()
-    for chunk in [*chunks, [*chunks[0], odd]]:
-        hashes, present = hasher.hash(chunk)
-        plain, plainly_present = hash_values(chunk)
-        here = [value is not None for value in chunk]
-        assert [h for h, is_here in zip(hashes.tolist(), here, strict=True) if is_here] == [
-            h for h, is_here in zip(plain.tolist(), here, strict=True) if is_here
-        ]
-        assert (here if present is None else present.tolist()) == here
-        assert (here if plainly_present is None else plainly_present.tolist()) == here
+    rows=st.lists(
+        st.lists(st.none() | LETTERS | st.just("\x1d") | st.just("quay \x1f 7"), min_size=3, max_size=3),
+        min_size=1, max_size=9,
+    )
+)  # fmt: skip
+def test_packed_rows_hash_like_any_other_or_are_refused(rows: list[list[str | None]]) -> None:
+    lines = [FIELD_END.join(NULL_MARK if one is None else one.encode() for one in row) + ROW_END for row in rows]
+    filled = tuple(sum(value is not None for value in column) for column in zip(*rows, strict=True))
+    is_clear = not any(value is not None and (value == "\x1d" or "\x1f" in value) for row in rows for value in row)
+    try:
+        found = hash_packed(Packed(b"".join(lines), len(rows), filled))
+    except CannotPack:
+        assert not is_clear
+        return
+    assert is_clear
+    for (hashes, present), column in zip(found, zip(*rows, strict=True), strict=True):
+        plain, plainly_present = hash_values(column)
+        assert hashes.tolist() == plain.tolist()
+        assert (present is None) == (plainly_present is None)
+        assert present is None or plainly_present is None or present.tolist() == plainly_present.tolist()
+
+
+@given(st.lists(st.text(max_size=40) | st.just("x" * 1024) | st.just("x" * 1025), min_size=1, max_size=30))
+def test_a_text_hashes_alike_among_whatever_others(texts: list[str]) -> None:
+    together = hash_values(texts)[0].tolist()
+    assert together == [hash_values([text])[0].tolist()[0] for text in texts]
+    assert len(set(together)) == len(set(texts))
 
 
 def same_value(first: Any, second: Any) -> bool:

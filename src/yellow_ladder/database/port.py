@@ -73,6 +73,36 @@ class Session:
     transaction_s: float | None = None
 
 
+@dataclass(frozen=True, slots=True)
+class Sums:
+    """What a server summed of a part of a table: its rows, and of each column how many values are not NULL, their
+    hashes tied to their rows, and their hashes alone, both modulo 2**64. `way` names how the hashes are made.
+    """
+
+    way: str
+    rows: int
+    columns: tuple[tuple[int, int, int], ...]
+
+
+FIELD_END, ROW_END, NULL_MARK = b"\x1f", b"\x1e", b"\x1d"
+
+
+@dataclass(frozen=True, slots=True)
+class Packed:
+    """Rows as one piece of bytes: values in UTF-8, FIELD_END between them, ROW_END behind each row; NULL is NULL_MARK.
+
+    `filled` says of each column how many values are not NULL, so that a text that looks like a mark is found out.
+    """
+
+    data: bytes
+    rows: int
+    filled: tuple[int, ...]
+
+
+class CannotPack(Exception):
+    """Rows cannot be told from one packed piece; they must be read one by one."""
+
+
 class UndecodableText(Exception):
     """A text value is not valid in the database's encoding; the reading must start again, leniently."""
 
@@ -90,6 +120,8 @@ class Database(Protocol):
     address: DatabaseAddress
     ending: str
     """How the name of a backup of this engine ends."""
+    reads_alone: bool
+    """Whether it is read at a moment that only this process can see."""
     moves_meanwhile: bool
     """Whether what `backed_up` gives to read may have been written to since, where others were not kept from it."""
 
@@ -167,6 +199,18 @@ class Database(Protocol):
         self, table: Table, columns: Sequence[str], span: Span | None, *, lenient: bool = False
     ) -> Iterator[Chunk]:
         """Rows in chunks of bounded memory; raises UndecodableText unless `lenient`, which is slower."""
+
+    def summed(self, selection: Selection, key: Sequence[str], span: Span | None) -> Sums | None:
+        """Sums of a selection's columns, tied to the columns `key` of it, worked out where the data are.
+
+        None where the engine has no hash of 64 bits that is the same in all its versions.
+        """
+
+    def read_packed(self, table: Table, columns: Sequence[str], span: Span | None) -> Iterator[Packed] | None:
+        """The same rows as `read_rows` gives, all values of them text; None where that cannot be had.
+
+        May raise CannotPack on the way, and UndecodableText.
+        """
 
     def read_selected(self, selection: Selection, *, lenient: bool = False) -> Iterator[Chunk]:
         """Rows of a selection in chunks; raises UndecodableText unless `lenient`, AnswerNo where SQL of it is wrong."""

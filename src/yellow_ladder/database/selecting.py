@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import contextlib
 from abc import ABC, abstractmethod
-from collections.abc import Generator, Iterator, Mapping
+from collections.abc import Generator, Iterator, Mapping, Sequence
 from typing import Any
 
-from yellow_ladder.database.port import Chunk
+from yellow_ladder.database.port import Chunk, Packed, Span, Sums, Table
 from yellow_ladder.database.selection import Selection
 
 Row = tuple[Any, ...]
@@ -15,6 +15,8 @@ Row = tuple[Any, ...]
 
 class Selecting(ABC):
     """Reads selections; a mixin for the engines."""
+
+    reads_alone = False
 
     @abstractmethod
     def quoted(self, identifier: str) -> str:
@@ -56,6 +58,14 @@ class Selecting(ABC):
     def selected_columns(self, selection: Selection) -> tuple[str, ...]:
         """See the port."""
         return self.query_columns(self._text_of(selection))
+
+    def summed(self, selection: Selection, key: Sequence[str], span: Span | None) -> Sums | None:  # noqa: ARG002
+        """Not on every engine."""
+        return None
+
+    def read_packed(self, table: Table, columns: Sequence[str], span: Span | None) -> Iterator[Packed] | None:  # noqa: ARG002
+        """Not on every engine."""
+        return None
 
     def read_selected(self, selection: Selection, *, lenient: bool = False) -> Iterator[Chunk]:
         """See the port."""

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from yellow_ladder.database.port import COUNTER_OF
 from yellow_ladder.fingerprints.definitions import judge_definitions
 from yellow_ladder.fingerprints.lineage import ColumnLine, Lineage, TableLine
-from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint
+from yellow_ladder.fingerprints.records import TWO_WAYS, DatabasePrint, TablePrint
 from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
 
 
@@ -211,6 +211,8 @@ def _judge_columns(line: TableLine, before: DatabasePrint, now: TablePrint) -> t
 def _compare(name: str, column: ColumnLine, before: DatabasePrint, now: TablePrint, key: tuple[str, ...]) -> str:
     origin = column.origin or ("", "")
     old, new = before.tables[origin[0]].columns[origin[1]], now.columns[name]
+    if before.tables[origin[0]].way != now.way:
+        return f"{name}: {TWO_WAYS}"
     if old.values != new.values:
         return f"{name}: {old.values:,} values before, {new.values:,} now"
     if old.loose != new.loose:

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from yellow_ladder.database.port import COUNTER_OF
+from yellow_ladder.database.port import COUNTER_OF, Sums
 
 MODULUS = 2**64
+OUR_WAY = "words"
+TWO_WAYS = "cannot be compared: its fingerprint before was taken in another way, by another build of yl or server"
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,13 +34,15 @@ class ColumnSums:
 class TablePrint:
     """One table: its rows, the key that its columns are tied to, and each column's sums.
 
-    `unread` are columns that are there and were not summed, since there is nothing to hold them against.
+    `unread` are columns that are there and were not summed, since there is nothing to hold them against. `way` says how
+    values were hashed: here, or by a server's own means. Sums made in two ways say nothing of each other.
     """
 
     rows: int
     key: tuple[str, ...]
     columns: Mapping[str, ColumnSums]
     unread: tuple[str, ...] = ()
+    way: str = OUR_WAY
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -48,12 +52,12 @@ class TablePrint:
     def __add__(self, other: TablePrint) -> TablePrint:
         """Two parts of one table together."""
         columns = {name: sums + other.columns[name] for name, sums in self.columns.items()}
-        return TablePrint(self.rows + other.rows, self.key, columns, self.unread)
+        return TablePrint(self.rows + other.rows, self.key, columns, self.unread, self.way)
 
     def as_record(self) -> dict[str, Any]:
         """As JSON; sums in hex, since JSON numbers end at 2**53."""
         sums = {name: [one.values, f"{one.keyed:016x}", f"{one.loose:016x}"] for name, one in self.columns.items()}
-        return {"rows": self.rows, "key": list(self.key), "columns": sums, "unread": list(self.unread)}
+        return {"rows": self.rows, "key": list(self.key), "columns": sums, "unread": list(self.unread), "way": self.way}
 
     @staticmethod
     def from_record(record: Mapping[str, Any]) -> TablePrint:
@@ -62,7 +66,14 @@ class TablePrint:
             name: ColumnSums(values, int(keyed, 16), int(loose, 16))
             for name, (values, keyed, loose) in record["columns"].items()
         }
-        return TablePrint(record["rows"], tuple(record["key"]), columns, tuple(record["unread"]))
+        unread, way = tuple(record["unread"]), record.get("way", "")
+        return TablePrint(record["rows"], tuple(record["key"]), columns, unread, way)
+
+    @staticmethod
+    def from_sums(sums: Sums, key: tuple[str, ...], names: Sequence[str], unread: tuple[str, ...] = ()) -> TablePrint:
+        """What a server summed."""
+        columns = {name: ColumnSums(*one) for name, one in zip(names, sums.columns, strict=True)}
+        return TablePrint(sums.rows, key, columns, unread, sums.way)
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,8 +115,13 @@ class DatabasePrint:
             ("the sequence", self.positions, other.positions),
         ):
             unlike = [name for name in ours.keys() | theirs.keys() if ours.get(name) != theirs.get(name)]
-            found += [f"{word} {name}" for name in sorted(unlike)]
+            found += [f"{word} {name}{_why(ours.get(name), theirs.get(name))}" for name in sorted(unlike)]
         return found
+
+
+def _why(ours: Any, theirs: Any) -> str:
+    both = isinstance(ours, TablePrint) and isinstance(theirs, TablePrint)
+    return f": it {TWO_WAYS}" if both and ours.columns and theirs.columns and ours.way != theirs.way else ""
 
 
 def _belongs(sequence: str, tables: Collection[str]) -> bool:

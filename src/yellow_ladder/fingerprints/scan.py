@@ -2,22 +2,26 @@
 
 from __future__ import annotations
 
+import contextlib
+import gc
 import json
 import os
 import subprocess
 import sys
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from yellow_ladder.database import Database, DatabaseAddress, Span, Table, open_database
 from yellow_ladder.database.kept import connections_kept
-from yellow_ladder.database.port import UndecodableText
+from yellow_ladder.database.port import CannotPack, Packed, UndecodableText
+from yellow_ladder.database.selection import Field, Selection
 from yellow_ladder.errors import AnswerNo, OwnFault, Problem
-from yellow_ladder.fingerprints.hashing import ColumnHasher, combine_keys, sum_column
+from yellow_ladder.fingerprints.hashing import Hashes, Present, combine_keys, hash_packed, hash_values, sum_column
 from yellow_ladder.fingerprints.records import ColumnSums, DatabasePrint, TablePrint
 
 PARALLEL_FROM_ROWS = 100_000
+_ROWS_A_PIECE, _MOST_PIECES = 500_000, 256
 OnRows = Callable[[int], None]
 
 
@@ -30,6 +34,11 @@ class Job:
     key: tuple[str, ...]
     span: Span | None
     rows: int  # about how many, for sharing out and for progress
+
+    @property
+    def unread(self) -> tuple[str, ...]:
+        """Columns that are there and are not read."""
+        return tuple(name for name in self.table.columns if name not in self.columns)
 
     def as_record(self) -> dict[str, Any]:
         """As JSON for a worker."""
@@ -62,7 +71,7 @@ def take_fingerprint(
     """
     tables = [table for table in database.tables() if only is None or table.name in only]
     counts = database.count_all([table.name for table in tables])
-    workers = (os.cpu_count() or 1) if workers is None else workers
+    workers = 1 if database.reads_alone else (os.cpu_count() or 1) if workers is None else workers
     parts = workers if sum(counts.values()) >= PARALLEL_FROM_ROWS else 1
     jobs = []
     for table in tables:
@@ -72,10 +81,11 @@ def take_fingerprint(
         if table.name in only_counted:
             key = columns = ()
         columns = (*columns, *(c for c in key if c not in columns))
+        rows = counts[table.name]
         spans = (
-            database.spans(table.name, parts) if columns and counts[table.name] >= PARALLEL_FROM_ROWS // 4 else [None]
+            database.spans(table.name, _pieces(rows, parts)) if columns and rows >= PARALLEL_FROM_ROWS // 4 else [None]
         )
-        jobs += [Job(table, columns, key, span, counts[table.name] // len(spans)) for span in spans]
+        jobs += [Job(table, columns, key, span, rows // len(spans)) for span in spans]
     found = _run_jobs(database, jobs, parts, on_rows)
     prints: dict[str, TablePrint] = {}
     for job, part in zip(jobs, found, strict=True):
@@ -84,32 +94,77 @@ def take_fingerprint(
     return DatabasePrint(prints, database.objects(), database.positions())
 
 
+def _pieces(rows: int, workers: int) -> int:
+    """Into how many parts to cut a table: as many for each process as let it tell now and then how far it is."""
+    return workers * max(1, min(_MOST_PIECES, rows // (workers * _ROWS_A_PIECE)))
+
+
 def run_job(database: Database, job: Job, on_rows: OnRows | None = None) -> TablePrint:
-    """Fingerprint one part of a table in this process."""
+    """Fingerprint one part of a table in this process, or have the server do it where it can."""
+    if job.columns:
+        fields = tuple(Field(name) for name in job.columns)
+        summed = database.summed(Selection(fields, job.table.name), job.key, job.span)
+        if summed is not None:
+            if on_rows is not None:
+                on_rows(summed.rows)
+            return TablePrint.from_sums(summed, job.key, job.columns, job.unread)
     try:
-        return _read_part(database, job, on_rows, lenient=False)
+        packed = database.read_packed(job.table, job.columns, job.span) if job.columns else None
+        if packed is not None:
+            with contextlib.suppress(CannotPack), gathering_less():
+                return _read_packed(packed, job, on_rows)
+        with gathering_less():
+            return _read_part(database, job, on_rows, lenient=False)
     except UndecodableText:
         return _read_part(database, job, None, lenient=True)
 
 
+@contextlib.contextmanager
+def gathering_less() -> Iterator[None]:
+    """Leave off looking for circles of objects: rows have none, and the search takes a sixth of reading them."""
+    was_on = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was_on:
+            gc.enable()
+
+
+def _read_packed(pieces: Iterator[Packed], job: Job, on_rows: OnRows | None) -> TablePrint:
+    """All or nothing: what was told of rows on the way is told once more where this gives up."""
+    totals = dict.fromkeys(job.columns, ColumnSums())
+    rows = 0
+    for piece in pieces:
+        hashed = dict(zip(job.columns, hash_packed(piece), strict=True))
+        _add_sums(totals, hashed, job.key, piece.rows)
+        rows += piece.rows
+        if on_rows is not None:
+            on_rows(piece.rows)
+    return TablePrint(rows, job.key, totals, job.unread)
+
+
+def _add_sums(
+    totals: dict[str, ColumnSums], hashed: Mapping[str, tuple[Hashes, Present]], key: Sequence[str], count: int
+) -> None:
+    ties = combine_keys([hashed[name][0] for name in key], count)
+    for name, (hashes, present) in hashed.items():
+        totals[name] += sum_column(hashes, present, ties)
+
+
 def _read_part(database: Database, job: Job, on_rows: OnRows | None, *, lenient: bool) -> TablePrint:
     columns = job.columns
-    unread = tuple(name for name in job.table.columns if name not in columns)
     if not columns:
-        return TablePrint(job.rows, (), {}, unread)
+        return TablePrint(job.rows, (), {}, job.unread)
     totals = dict.fromkeys(columns, ColumnSums())
-    hashers = [ColumnHasher() for _ in columns]
     rows = 0
     for chunk in database.read_rows(job.table, columns, job.span, lenient=lenient):
-        by_column = zip(columns, hashers, zip(*chunk, strict=True), strict=True)
-        hashed = {name: hasher.hash(values) for name, hasher, values in by_column}
-        keys = combine_keys([hashed[name][0] for name in job.key], len(chunk))
-        for name, (hashes, present) in hashed.items():
-            totals[name] += sum_column(hashes, present, keys)
+        hashed = {name: hash_values(values) for name, values in zip(columns, zip(*chunk, strict=True), strict=True)}
+        _add_sums(totals, hashed, job.key, len(chunk))
         rows += len(chunk)
         if on_rows is not None:
             on_rows(len(chunk))
-    return TablePrint(rows, job.key, totals, unread)
+    return TablePrint(rows, job.key, totals, job.unread)
 
 
 def _run_jobs(database: Database, jobs: Sequence[Job], workers: int, on_rows: OnRows | None) -> list[TablePrint]:

@@ -22,7 +22,7 @@ from yellow_ladder.database.port import UndecodableText
 from yellow_ladder.database.selection import Field, Selection
 from yellow_ladder.durable import open_private, private_folder, sync_folder
 from yellow_ladder.errors import AnswerNo, Problem
-from yellow_ladder.fingerprints.hashing import ColumnHasher, Hashes, combine_keys, sum_column
+from yellow_ladder.fingerprints.hashing import Hashes, combine_keys, hash_values, sum_column
 from yellow_ladder.fingerprints.lineage import Lineage, TableLine
 from yellow_ladder.fingerprints.meanings import ONE_NUMBER, meant
 from yellow_ladder.fingerprints.records import ColumnSums, DatabasePrint, TablePrint
@@ -228,6 +228,11 @@ def _read(
     on_rows: OnRows,
     **keys: Path | None,
 ) -> TablePrint:
+    if not reading.meanings and not reading.grows:
+        summed = database.summed(selection, reading.key, None)
+        if summed is not None:
+            on_rows(summed.rows)
+            return TablePrint.from_sums(summed, reading.key, selection.names)
     try:
         return _sums(database, selection, reading, on_rows, lenient=False, **keys)
     except UndecodableText:
@@ -246,7 +251,6 @@ def _sums(  # noqa: PLR0913
 ) -> TablePrint:
     names = selection.names
     totals = dict.fromkeys(names, ColumnSums())
-    hashers = [ColumnHasher() for _ in names]
     known = None if only_keys is None else _kept_keys(only_keys)
     rows = 0
     with contextlib.ExitStack() as open_files:
@@ -256,9 +260,7 @@ def _sums(  # noqa: PLR0913
             for name, meaning in reading.meanings.items():
                 if name in columns:
                     columns[name] = meant(columns[name], meaning)
-            hashed = {
-                name: hasher.hash(values) for (name, values), hasher in zip(columns.items(), hashers, strict=True)
-            }
+            hashed = {name: hash_values(values) for name, values in columns.items()}
             ties = combine_keys([hashed[name][0] for name in reading.key], len(chunk))
             if kept is not None:
                 ties.tofile(kept)

@@ -4,12 +4,10 @@ from __future__ import annotations
 
 import contextlib
 import tempfile
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import replace
-from functools import cached_property
 from pathlib import Path
-from typing import Any
 
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.clients import Client
@@ -17,75 +15,35 @@ from yellow_ladder.database.kept import let_go
 from yellow_ladder.database.mariadb import clone, look, move, others, parts
 from yellow_ladder.database.mariadb.apply import apply_once
 from yellow_ladder.database.mariadb.connect import (
-    Connection,
     client,
     connected,
-    explaining,
     is_mariadb,
     quoted,
-    reading,
     rows,
-    streamed,
 )
+from yellow_ladder.database.mariadb.reading import MariadbReader
 from yellow_ladder.database.port import (
     LEDGER_TABLE,
-    Chunk,
     Details,
     LedgerEntry,
     OnAmount,
     Session,
-    Span,
-    Table,
-    UndecodableText,
 )
-from yellow_ladder.database.row_changes import Row
-from yellow_ladder.database.selecting import Selecting
-from yellow_ladder.database.selection import Selection
-from yellow_ladder.database.server import ServerDatabase, beside, counted, is_local, scratch_name
+from yellow_ladder.database.server import beside, is_local, scratch_name
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.copying import remove_entry
 
 OLDEST = {"mariadb": (10, 6), "mysql": (8, 0)}
-_INTEGERS = ("tinyint", "smallint", "mediumint", "int", "bigint")
-_CHUNK_ROWS, _CHUNK_BYTES = 4_000, 8 * 1024**2
-_LARGEST = 2**63 - 1
 # What the server takes for the name of a database, in characters.
 LONGEST_NAME = 64
 
 
-class MariadbDatabase(ServerDatabase, Selecting):
-    """A database of a MariaDB server. With `held`, everything is read through one connection, at its moment."""
+class MariadbDatabase(MariadbReader):
+    """A database of a MariaDB server."""
 
     ending = "sql.zst"
     _answers = look
     moves_meanwhile = True
-
-    def __init__(self, address: DatabaseAddress, held: Connection | None = None) -> None:
-        """Name the database; nothing is connected yet."""
-        super().__init__(address)
-        self._held = held
-
-    @contextlib.contextmanager
-    def _reading(self, *, as_text: bool = False, encoding: str = "utf8mb4") -> Iterator[Connection]:
-        if self._held is not None:
-            with explaining(self.address):
-                yield self._held
-            return
-        with reading(self.address, as_text=as_text, encoding=encoding) as connection:
-            yield connection
-
-    @cached_property
-    def _known(self) -> dict[str, tuple[Table, dict[str, str]]]:
-        with self._reading() as connection:
-            return look.tables(connection)
-
-    def _types(self, table: str) -> dict[str, str]:
-        if table not in self._known:
-            self.__dict__.pop("_known", None)  # a migration may have made it since
-        if table not in self._known:
-            text = f"the database `{self.address.name}` has no table {table}"
-            raise AnswerNo(Problem("no-table", text, "see `yl survey`", table))
-        return self._known[table][1]
 
     def _client(self, kind: str) -> Client:
         with self._reading() as connection:
@@ -108,27 +66,6 @@ class MariadbDatabase(ServerDatabase, Selecting):
             " WHERE table_schema = DATABASE()"
         )
         return int(self.scalar(query))
-
-    def tables(self) -> list[Table]:
-        self.__dict__.pop("_known", None)
-        return [table for table, _ in self._known.values()]
-
-    def scalar(self, query: str) -> Any:
-        with self._reading() as connection:
-            rows(connection, "START TRANSACTION READ ONLY") if self._held is None else None
-            found = rows(connection, query)
-        return found[0][0] if found else None
-
-    def count_rows(self, table: str) -> int:
-        return int(self.scalar(f"SELECT count(*) FROM {quoted(table)}"))
-
-    def count_all(self, tables: Sequence[str], *, gently: bool = False) -> dict[str, int]:  # noqa: ARG002
-        """Readers never keep writers waiting here."""
-        return counted(tables, lambda table: f"SELECT count(*) FROM {quoted(table)}", self._all)
-
-    def _all(self, query: str) -> list[tuple[Any, ...]]:
-        with self._reading() as connection:
-            return rows(connection, query)
 
     def invalid_constraints(self, *, thorough: bool) -> list[str]:
         with self._reading() as connection:
@@ -160,82 +97,6 @@ class MariadbDatabase(ServerDatabase, Selecting):
     def unfinished(self) -> str:
         """What a crash left, the server takes back by itself when it starts."""
         return ""
-
-    def spans(self, table: str, parts: int) -> list[Span | None]:
-        """Parts are made of a whole-numbered key of one column."""
-        types, (known, _) = self._types(table), self._known[table]
-        if self._held is not None or len(known.key) != 1 or types[known.key[0]] not in _INTEGERS:
-            return [None]
-        key = quoted(known.key[0])
-        with self._reading() as connection:
-            ((low, high),) = rows(connection, f"SELECT min({key}), max({key}) FROM {quoted(table)}")
-        if low is None or high > _LARGEST or high - low < parts:
-            return [None]
-        edges = [low + (high + 1 - low) * part // parts for part in range(parts + 1)]
-        return [Span(edges[part], edges[part + 1] - 1) for part in range(parts)]
-
-    def read_rows(
-        self, table: Table, columns: Sequence[str], span: Span | None, *, lenient: bool = False
-    ) -> Iterator[Chunk]:
-        """Values come as the server writes them: numbers are text, binary ones bytes."""
-        types = self._types(table.name)
-        wanted = ", ".join(look.expression(name, types[name]) for name in columns)
-        query = f"SELECT {wanted} FROM {quoted(table.name)}"
-        if span is not None:
-            query += f" WHERE {quoted(self._known[table.name][0].key[0])} BETWEEN {span.low} AND {span.high}"
-        yield from self._stream(query, lenient=lenient)
-
-    def _stream(self, query: str, *, lenient: bool = False) -> Iterator[Chunk]:
-        encoding = "binary" if lenient else "utf8mb4"
-        with self._reading(as_text=True, encoding=encoding) as connection, streamed(connection, query) as cursor:
-            size = 200
-            try:
-                while chunk := cursor.fetchmany(size):
-                    yield chunk
-                    widest = max(sum(len(value) for value in row if value is not None) for row in chunk[:50])
-                    size = max(1, min(_CHUNK_ROWS, _CHUNK_BYTES // (widest + 16 * len(chunk[0]))))
-            except UnicodeDecodeError as fault:
-                raise UndecodableText from fault
-
-    def _answer(self, query: str, *, lenient: bool) -> Iterator[Chunk]:
-        yield from self._stream(query, lenient=lenient)
-
-    def quoted(self, identifier: str) -> str:
-        return quoted(identifier)
-
-    def _source_text(self, table: str) -> str:
-        return quoted(table)
-
-    def _kinds(self, selection: Selection) -> Mapping[str, str]:
-        if not selection.query:
-            return self._types(selection.table)
-        with self._reading() as connection:
-            return look.query_kinds(connection, selection.query)
-
-    def _column(self, name: str, kind: str) -> str:
-        return look.expression(name, kind)
-
-    def _in_bytes(self, column: str, kind: str) -> str:
-        return look.in_bytes(column, kind)
-
-    def unlike(self, first: str, second: str) -> str:
-        """Other bytes are another value, whatever a collation calls equal."""
-        same = "CAST(CONVERT(({}) USING utf8mb4) AS BINARY)"
-        return f"NOT ({same.format(first)} <=> {same.format(second)})"
-
-    def query_columns(self, query: str) -> tuple[str, ...]:
-        with self._reading() as connection:
-            return tuple(look.query_kinds(connection, query))
-
-    def sorted_rows(self, table: Table, columns: Sequence[str], width: int) -> Iterator[Row]:
-        """See the base."""
-        types = self._types(table.name)
-        wanted = ", ".join(look.expression(name, types[name]) for name in columns)
-        query = f"SELECT {wanted} FROM {quoted(table.name)}"
-        if width:
-            query += " ORDER BY " + ", ".join(look.binary_order(name, types[name]) for name in columns[:width])
-        for chunk in self._stream(query):
-            yield from chunk
 
     @contextlib.contextmanager
     def backed_up(self, target: Path, on_amount: OnAmount, *, at_rest: bool) -> Iterator[MariadbDatabase]:

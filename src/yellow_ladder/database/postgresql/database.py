@@ -23,13 +23,15 @@ from yellow_ladder.database.port import (
     OnAmount,
     Session,
     Span,
+    Sums,
     Table,
     UndecodableText,
 )
-from yellow_ladder.database.postgresql import look, move
+from yellow_ladder.database.postgresql import look, move, sums
 from yellow_ladder.database.postgresql.connect import Connection, command, connected, plain, reading
 from yellow_ladder.database.row_changes import Row
 from yellow_ladder.database.selecting import Selecting
+from yellow_ladder.database.selection import Selection
 from yellow_ladder.database.server import ServerDatabase, beside, counted, is_local, scratch_name
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 
@@ -157,8 +159,15 @@ class PostgresqlDatabase(ServerDatabase, Selecting):
         """Values come as the server writes them; numbers are text, bytes are hex."""
         query = plain("SELECT ") + _listed(columns) + plain(" FROM ") + self._source(table.name)
         if span is not None:
-            query += plain(f" WHERE ctid >= '({span.low},0)' AND ctid < '({span.high + 1},0)'")
+            query += plain(_pages(span))
         yield from self._stream(query, lenient=lenient)
+
+    def summed(self, selection: Selection, key: Sequence[str], span: Span | None) -> Sums | None:
+        where = _pages(span) if span is not None else ""
+        with self._reading() as connection:
+            if not sums.has_our_hash(connection):
+                return None
+            return sums.summed(connection, self._text_of(selection) + where, selection.names, key)
 
     def _stream(self, query: sql.Composable, *, lenient: bool = False) -> Iterator[Chunk]:
         with self._reading(encoding="SQL_ASCII" if lenient else "UTF8") as connection, connection.cursor() as cursor:
@@ -359,6 +368,10 @@ class PostgresqlDatabase(ServerDatabase, Selecting):
 def _has_ledger(connection: Connection) -> bool:
     row = connection.execute("SELECT to_regclass(%s)", [LEDGER_TABLE]).fetchone()
     return bool(row and row[0])
+
+
+def _pages(span: Span) -> str:
+    return f" WHERE ctid >= '({span.low},0)' AND ctid < '({span.high + 1},0)'"
 
 
 def _listed(columns: Sequence[str]) -> sql.Composed:
