@@ -146,7 +146,8 @@ def main() -> None:
         )
         tolds.append(timed(lambda: read_expected(old, wanted, [told], folder)))
         hurt(new, asked.rows // 2)
-        pair = pairs_of(base, take_fingerprint(new), compose(base, []), [])[TABLE]
+        same = compose(base, [])
+        pair = pairs_of(base, take_fingerprint(new, same.ties(base)), same, [])[TABLE]
         look = Look(old, new, pair, folder / "rows.csv", (), time.monotonic() + 3600)
         finds.append(timed(lambda: find_rows(look, lambda: None)))
         floor = median(floors)

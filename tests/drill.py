@@ -128,7 +128,7 @@ class Harbour:
         expected = read_expected(self.old, told, [declared], keys)
         self.run(self.new, change)
         self.run(self.new, damage)
-        after = take_fingerprint(self.new, line.keys(base), workers=1)
+        after = take_fingerprint(self.new, line.ties(base), workers=1)
         columns = {name: table.names for name, table in after.tables.items()}
         matched = read_matched(self.new, told, columns, keys, lambda _count: None)
         judged = judge(base, after, line, (), Held(expected.tables, matched))

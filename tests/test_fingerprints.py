@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import random
 import sqlite3
+import time
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import assume, given, settings
+from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 
 from yellow_ladder.database import DatabaseAddress, open_database
@@ -17,6 +19,7 @@ from yellow_ladder.fingerprints import scan
 from yellow_ladder.fingerprints.hashing import combine_keys, hash_packed, hash_values, sum_column
 from yellow_ladder.fingerprints.judge import judge
 from yellow_ladder.fingerprints.lineage import compose
+from yellow_ladder.fingerprints.narrowing import Look, find_rows, pairs_of
 from yellow_ladder.fingerprints.records import DatabasePrint
 from yellow_ladder.fingerprints.scan import take_fingerprint
 from yellow_ladder.fingerprints.verdicts import Verdict, is_whole
@@ -162,7 +165,7 @@ def judged(tmp_path: Path, harm: str = "", contract: dict[str, Any] = CONTRACT, 
     connection.executescript(UP + harm)
     connection.close()
     lineage = compose(before, [("2.0", Contract.model_validate(contract))])
-    after = take_fingerprint(live, lineage.keys(before))
+    after = take_fingerprint(live, lineage.ties(before))
     return judge(before, after, lineage, volatile)
 
 
@@ -277,3 +280,67 @@ def test_text_that_is_no_text_is_compared_all_the_same(tmp_path: Path) -> None:
     connection.commit()
     connection.close()
     assert take_fingerprint(live) != first
+
+
+@settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(
+    numbers=st.sets(st.integers(-500, 500) | st.integers(-(2**40), 2**40), min_size=30, max_size=80),
+    gone=st.sets(st.integers(0, 29), max_size=4),
+    come=st.sets(st.integers(-600, 600) | st.integers(2**41, 2**42), max_size=3),
+    changed=st.sets(st.integers(0, 29), max_size=3),
+)
+def test_every_row_that_differs_lies_in_the_pieces_that_are_looked_through(
+    numbers: set[int],
+    gone: set[int],
+    come: set[int],
+    changed: set[int],
+    tmp_path_factory: pytest.TempPathFactory,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr(scan, "PARALLEL_FROM_ROWS", 8)
+    monkeypatch.setattr(scan, "_ROWS_A_PIECE", 4)
+    folder = tmp_path_factory.mktemp("pieces")
+    listed = sorted(numbers)
+    script = "CREATE TABLE tides (id INTEGER PRIMARY KEY, level INTEGER);" + "".join(
+        f"INSERT INTO tides VALUES ({number}, {number * 7});" for number in listed
+    )
+    then = database(folder / "then.sqlite", script)
+    harm = "".join(f"DELETE FROM tides WHERE id = {listed[place]};" for place in gone)
+    harm += "".join(f"INSERT OR IGNORE INTO tides VALUES ({number}, {number * 7});" for number in come)
+    harm += "".join(f"UPDATE tides SET level = level + 1 WHERE id = {listed[place]};" for place in changed - gone)
+    now = database(folder / "now.sqlite", script + harm)
+    before = take_fingerprint(then, workers=1)
+    same = compose(before, [])
+    pieces = before.tables["tides"].pieces
+    assert len(pieces) > 2
+    assert DatabasePrint.from_record(before.as_record()).tables["tides"].pieces == pieces
+    after = take_fingerprint(now, same.ties(before), workers=1)
+    pair = pairs_of(before, after, same, [])["tides"]
+    look = Look(then, now, pair, folder / "rows.csv", (), time.monotonic() + 60)
+    narrow, whole = (find_rows(one, lambda: None) for one in (look, replace(look, pair=replace(pair, ranges=()))))
+    assert narrow.in_words(()) == whole.in_words(())
+    wanted = {listed[place] for place in gone | changed} | (come - numbers)
+    assert whole.in_words(()).is_nothing == (not wanted)
+    if pair.ranges:  # else all rows are looked through
+        assert all(any((low is None or low <= one) and (high is None or one <= high) for low, high in pair.ranges)
+                   for one in wanted)  # fmt: skip
+        assert len(pair.ranges) <= len(wanted)
+
+
+def test_one_value_among_many_is_looked_for_in_its_piece_alone(tmp_path: Path) -> None:
+    rows = scan.PARALLEL_FROM_ROWS + 25_000
+    script = (
+        "CREATE TABLE visits (id INTEGER PRIMARY KEY, note TEXT);"
+        f" WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < {rows})"
+        " INSERT INTO visits SELECT i, 'visit ' || i FROM n;"
+    )
+    then = database(tmp_path / "then.sqlite", script)
+    now = database(tmp_path / "now.sqlite", f"{script} UPDATE visits SET note = upper(note) WHERE id = 70001;")
+    before = take_fingerprint(then)
+    same = compose(before, [])
+    after = take_fingerprint(now, same.ties(before))
+    ((low, high),) = pairs_of(before, after, same, [])["visits"].ranges
+    assert low is not None
+    assert high is not None
+    assert low <= 70_001 <= high
+    assert high - low < 35_000

@@ -28,10 +28,21 @@ class Table:
 
 @dataclass(frozen=True, slots=True)
 class Span:
-    """A part of a table by row number, both ends included; a table is read whole or in spans that do not overlap."""
+    """A part of a table, both ends included: by the values of `column`, or by the engine's own numbers of rows.
+
+    A table is read whole or in spans that do not overlap.
+    """
 
     low: int
     high: int
+    column: str = ""
+
+
+def cut(low: int, high: int, parts: int, edges: Sequence[int] = ()) -> list[tuple[int, int]]:
+    """Cut a range of numbers into parts of equal length, or where `edges` say that parts after the first begin."""
+    begins = [low + (high + 1 - low) * part // parts for part in range(1, parts)]
+    inner = [edge for edge in edges or begins if low < edge <= high]
+    return list(zip([low, *inner], [*(edge - 1 for edge in inner), high], strict=True))
 
 
 @dataclass(frozen=True, slots=True)
@@ -192,13 +203,20 @@ class Database(Protocol):
     def unfinished(self) -> str:
         """What a crash left unfinished in the database, or nothing."""
 
-    def spans(self, table: str, parts: int) -> list[Span | None]:
-        """Up to `parts` spans of about equal length that cover the table; `[None]` when it cannot be parted."""
+    def spans(self, table: str, parts: int, edges: Sequence[int] = ()) -> list[Span | None]:
+        """Up to `parts` spans of about equal length that cover the table; `[None]` when it cannot be parted.
+
+        Where its key is one whole number and rows lie in its order, they are spans of that column. With `edges` they
+        begin there, as far as there are rows.
+        """
 
     def read_rows(
         self, table: Table, columns: Sequence[str], span: Span | None, *, lenient: bool = False
     ) -> Iterator[Chunk]:
         """Rows in chunks of bounded memory; raises UndecodableText unless `lenient`, which is slower."""
+
+    def sums_itself(self) -> bool:
+        """Whether `summed` gives sums."""
 
     def summed(self, selection: Selection, key: Sequence[str], span: Span | None) -> Sums | None:
         """Sums of a selection's columns, tied to the columns `key` of it, worked out where the data are.

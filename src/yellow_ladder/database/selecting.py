@@ -59,6 +59,10 @@ class Selecting(ABC):
         """See the port."""
         return self.query_columns(self._text_of(selection))
 
+    def sums_itself(self) -> bool:
+        """Not on every engine."""
+        return False
+
     def summed(self, selection: Selection, key: Sequence[str], span: Span | None) -> Sums | None:  # noqa: ARG002
         """Not on every engine."""
         return None

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
-from yellow_ladder.fingerprints.records import DatabasePrint
+from yellow_ladder.fingerprints.records import DatabasePrint, Ties
 from yellow_ladder.release.contract import ColumnMove, Contract, TableChange
 
 RowsRule = Literal["same", "grow", "any"]
@@ -66,10 +66,13 @@ class Lineage:
     changed_definitions: list[str] = field(default_factory=list)
     contradictions: list[str] = field(default_factory=list)
 
-    def keys(self, before: DatabasePrint) -> dict[str, tuple[str, ...]]:
+    def ties(self, before: DatabasePrint) -> Ties:
         """To which columns each new table's values must be tied, so that its sums can be held against the old ones."""
         wanted = {name: line.key_after(before) for name, line in self.tables.items()}
-        return {name: key for name, key in wanted.items() if key}
+        keys = {name: key for name, key in wanted.items() if key}
+        origins = {name: self.tables[name].origin for name in keys}
+        edges = {name: before.tables[one].edges for name, one in origins.items() if one is not None}
+        return Ties(keys, edges)
 
 
 def compose(before: DatabasePrint, contracts: Sequence[tuple[str, Contract]]) -> Lineage:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import re
+from bisect import bisect_right
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -17,11 +18,12 @@ from yellow_ladder.database.row_changes import csv_line
 from yellow_ladder.database.selection import Field, Selection
 from yellow_ladder.durable import open_private
 from yellow_ladder.fingerprints.lineage import Lineage, TableLine
-from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint
+from yellow_ladder.fingerprints.records import MODULUS, DatabasePrint, TablePrint
 from yellow_ladder.fingerprints.rows import Findings, InWords, Sides, compare_rows, header, lines_for_file
 from yellow_ladder.fingerprints.told import Reading
 from yellow_ladder.fingerprints.verdicts import TableVerdict
 
+_MOST_RANGES = 200
 PART = ".part"
 """How a list ends that does not have all rows: looking was broken off, or the disk was full."""
 _REFERENCE = re.compile(r"(?i)FOREIGN KEY\s*\(([^)]*)\)|[\"`\[]?(\w+)[\"`\]]?[^,(]*?\bREFERENCES\b")
@@ -34,6 +36,8 @@ class Pair:
     old: Selection
     new: Selection
     sides: Sides
+    ranges: tuple[tuple[int | None, int | None], ...] = ()
+    """Where, in the order of a key of one whole number, both sides differ; nothing where that is not known."""
 
 
 def pairs_of(base: DatabasePrint, prints: DatabasePrint, lineage: Lineage, told: Sequence[Reading]) -> dict[str, Pair]:
@@ -74,7 +78,54 @@ def _plain_pair(table: str, line: TableLine, old: TablePrint, now: TablePrint) -
         Selection(tuple(Field(one, same[one]) for one in columns), str(line.origin)),
         Selection(tuple(Field(one) for one in columns), table),
         Sides(columns, key),
+        _ranges(old, now, same) if len(key) == 1 and now.key == key else (),
     )
+
+
+def _ranges(old: TablePrint, now: TablePrint, same: Mapping[str, str]) -> tuple[tuple[int | None, int | None], ...]:
+    """The ranges of the key whose pieces differ, neighbours together."""
+    shared = sorted(set(old.edges) & set(now.edges))
+    if not shared or old.way != now.way:
+        return ()
+    columns = [(place, list(now.columns).index(new)) for new, place in _places(old, now, same)]
+    sides = []
+    for one, which in ((old, 0), (now, 1)):
+        sums = [[0] * (len(columns) + 1) for _ in range(len(shared) + 1)]
+        for piece in one.pieces:
+            held = sums[bisect_right(shared, piece.begin)]
+            held[0] += piece.rows
+            for number, places in enumerate(columns, 1):
+                held[number] = (held[number] + piece.keyed[places[which]]) % MODULUS
+        sides.append(sums)
+    unlike = [number for number, both in enumerate(zip(*sides, strict=True)) if both[0] != both[1]]
+    found: list[tuple[int | None, int | None]] = []
+    for number in unlike:
+        low = shared[number - 1] if number else None
+        high = shared[number] - 1 if number < len(shared) else None
+        if found and found[-1][1] is not None and low == found[-1][1] + 1:
+            found[-1] = (found[-1][0], high)
+        else:
+            found.append((low, high))
+    return tuple(found) if len(found) <= _MOST_RANGES else ()
+
+
+def _places(old: TablePrint, now: TablePrint, same: Mapping[str, str]) -> list[tuple[str, int]]:
+    """Columns that are summed on both sides, with their places in the old one."""
+    names = list(old.columns)
+    return [(new, names.index(origin)) for new, origin in same.items() if new in now.columns and origin in old.columns]
+
+
+def within(selection: Selection, ranges: Collection[tuple[int | None, int | None]], database: Database) -> Selection:
+    """The same selection of rows whose first column is in one of the ranges; of all rows where there are none."""
+    if not ranges:
+        return selection
+    column = database.quoted(selection.fields[0].column or selection.fields[0].name)
+    parts = []
+    for low, high in ranges:
+        ends = [f"{column} >= {low}"] if low is not None else []
+        ends += [f"{column} <= {high}"] if high is not None else []
+        parts.append(f"({' AND '.join(ends)})")
+    return replace(selection, where=" OR ".join(parts))
 
 
 def _moved_pair(table: str, line: TableLine, base: DatabasePrint, now: TablePrint) -> Pair | None:
@@ -128,12 +179,13 @@ def find_rows(look: Look, look_on: Callable[[], None]) -> Findings:
 
 
 def _compared(look: Look, look_on: Callable[[], None], *, lenient: bool) -> Findings:
-    sides = look.pair.sides
+    sides, ranges = look.pair.sides, look.pair.ranges
+    then, now = within(look.pair.old, ranges, look.then), within(look.pair.new, ranges, look.now)
     findings, width = Findings(sides), len(sides.key)
     unfinished = look.path.with_name(f"{look.path.name}{PART}")
     with (
-        contextlib.closing(look.then.sorted_selected(look.pair.old, width, lenient=lenient)) as old,
-        contextlib.closing(look.now.sorted_selected(look.pair.new, width, lenient=lenient)) as new,
+        contextlib.closing(look.then.sorted_selected(then, width, lenient=lenient)) as old,
+        contextlib.closing(look.now.sorted_selected(now, width, lenient=lenient)) as new,
         _private_text(unfinished) as stream,
     ):
         stream.write(csv_line(header(sides)))

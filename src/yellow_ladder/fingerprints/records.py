@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from yellow_ladder.database.port import COUNTER_OF, Sums
@@ -31,6 +31,18 @@ class ColumnSums:
 
 
 @dataclass(frozen=True, slots=True)
+class Piece:
+    """A part of a table whose key is one whole number: where it begins, its rows, the keyed sum of each column.
+
+    Two sides of which all pieces but one are equal differ in that one.
+    """
+
+    begin: int
+    rows: int
+    keyed: tuple[int, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class TablePrint:
     """One table: its rows, the key that its columns are tied to, and each column's sums.
 
@@ -43,6 +55,16 @@ class TablePrint:
     columns: Mapping[str, ColumnSums]
     unread: tuple[str, ...] = ()
     way: str = OUR_WAY
+    pieces: tuple[Piece, ...] = field(default=(), compare=False)
+
+    @property
+    def edges(self) -> tuple[int, ...]:
+        """Where its pieces begin, but for the first, which has all that is before the second."""
+        return tuple(one.begin for one in self.pieces[1:])
+
+    def as_piece(self, begin: int) -> TablePrint:
+        """The same, as a part that begins there."""
+        return replace(self, pieces=(Piece(begin, self.rows, tuple(one.keyed for one in self.columns.values())),))
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -52,12 +74,20 @@ class TablePrint:
     def __add__(self, other: TablePrint) -> TablePrint:
         """Two parts of one table together."""
         columns = {name: sums + other.columns[name] for name, sums in self.columns.items()}
-        return TablePrint(self.rows + other.rows, self.key, columns, self.unread, self.way)
+        pieces = (*self.pieces, *other.pieces)
+        return TablePrint(self.rows + other.rows, self.key, columns, self.unread, self.way, pieces)
 
     def as_record(self) -> dict[str, Any]:
         """As JSON; sums in hex, since JSON numbers end at 2**53."""
         sums = {name: [one.values, f"{one.keyed:016x}", f"{one.loose:016x}"] for name, one in self.columns.items()}
-        return {"rows": self.rows, "key": list(self.key), "columns": sums, "unread": list(self.unread), "way": self.way}
+        return {
+            "rows": self.rows,
+            "key": list(self.key),
+            "columns": sums,
+            "unread": list(self.unread),
+            "way": self.way,
+            "pieces": [[one.begin, one.rows, [f"{keyed:016x}" for keyed in one.keyed]] for one in self.pieces],
+        }
 
     @staticmethod
     def from_record(record: Mapping[str, Any]) -> TablePrint:
@@ -67,13 +97,26 @@ class TablePrint:
             for name, (values, keyed, loose) in record["columns"].items()
         }
         unread, way = tuple(record["unread"]), record.get("way", "")
-        return TablePrint(record["rows"], tuple(record["key"]), columns, unread, way)
+        pieces = tuple(
+            Piece(begin, rows, tuple(int(one, 16) for one in keyed)) for begin, rows, keyed in record.get("pieces", ())
+        )
+        return TablePrint(record["rows"], tuple(record["key"]), columns, unread, way, pieces)
 
     @staticmethod
     def from_sums(sums: Sums, key: tuple[str, ...], names: Sequence[str], unread: tuple[str, ...] = ()) -> TablePrint:
         """What a server summed."""
         columns = {name: ColumnSums(*one) for name, one in zip(names, sums.columns, strict=True)}
         return TablePrint(sums.rows, key, columns, unread, sums.way)
+
+
+@dataclass(frozen=True, slots=True)
+class Ties:
+    """How tables must be read so that they can be held against earlier sums: the columns that tie their rows, by table,
+    and where their pieces begin.
+    """
+
+    keys: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    edges: Mapping[str, tuple[int, ...]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)

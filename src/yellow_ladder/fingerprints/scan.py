@@ -9,7 +9,9 @@ import os
 import subprocess
 import sys
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 from yellow_ladder.database import Database, DatabaseAddress, Span, Table, open_database
@@ -18,10 +20,11 @@ from yellow_ladder.database.port import CannotPack, Packed, UndecodableText
 from yellow_ladder.database.selection import Field, Selection
 from yellow_ladder.errors import AnswerNo, OwnFault, Problem
 from yellow_ladder.fingerprints.hashing import Hashes, Present, combine_keys, hash_packed, hash_values, sum_column
-from yellow_ladder.fingerprints.records import ColumnSums, DatabasePrint, TablePrint
+from yellow_ladder.fingerprints.records import ColumnSums, DatabasePrint, TablePrint, Ties
 
 PARALLEL_FROM_ROWS = 100_000
-_ROWS_A_PIECE, _MOST_PIECES = 500_000, 256
+# What is looked through, row by row, where one differs; all of them are kept with the fingerprint.
+_ROWS_A_PIECE, _MOST_PIECES = 25_000, 2_048
 OnRows = Callable[[int], None]
 
 
@@ -42,7 +45,7 @@ class Job:
 
     def as_record(self) -> dict[str, Any]:
         """As JSON for a worker."""
-        span = [self.span.low, self.span.high] if self.span else None
+        span = [self.span.low, self.span.high, self.span.column] if self.span else None
         table = [self.table.name, self.table.columns, self.table.key]
         return {"table": table, "columns": self.columns, "key": self.key, "span": span, "rows": self.rows}
 
@@ -58,44 +61,46 @@ class Job:
 @connections_kept()
 def take_fingerprint(
     database: Database,
-    keys: Mapping[str, tuple[str, ...]] | None = None,
+    ties: Ties | None = None,
     on_rows: OnRows | None = None,
     workers: int | None = None,
     only_counted: Collection[str] = (),
     only: Collection[str] | None = None,
 ) -> DatabasePrint:
-    """Fingerprint every table, or `only` some. `keys` ties tables to other columns than their primary key.
+    """Fingerprint every table, or `only` some. Without `ties`, tables are tied to their primary keys.
 
     Of tables that are `only_counted`, nothing but the number of rows is read. A table without a key is tied to the
     whole row. Memory stays bounded by one chunk for each process.
     """
+    ties = ties or Ties()
     tables = [table for table in database.tables() if only is None or table.name in only]
     counts = database.count_all([table.name for table in tables])
     workers = 1 if database.reads_alone else (os.cpu_count() or 1) if workers is None else workers
     parts = workers if sum(counts.values()) >= PARALLEL_FROM_ROWS else 1
     jobs = []
     for table in tables:
-        wanted = (keys or {}).get(table.name, ())
+        wanted, edges = ties.keys.get(table.name, ()), ties.edges.get(table.name, ())
         key = wanted if wanted and set(wanted) <= set(table.columns) else table.key or table.columns
         columns = table.columns
         if table.name in only_counted:
             key = columns = ()
         columns = (*columns, *(c for c in key if c not in columns))
         rows = counts[table.name]
-        spans = (
-            database.spans(table.name, _pieces(rows, parts)) if columns and rows >= PARALLEL_FROM_ROWS // 4 else [None]
-        )
+        is_large = columns and (edges or rows >= PARALLEL_FROM_ROWS // 4)
+        spans = database.spans(table.name, _pieces(rows, parts), edges) if is_large else [None]
         jobs += [Job(table, columns, key, span, rows // len(spans)) for span in spans]
     found = _run_jobs(database, jobs, parts, on_rows)
     prints: dict[str, TablePrint] = {}
     for job, part in zip(jobs, found, strict=True):
         name = job.table.name
+        if job.span is not None and job.key == (job.span.column,):
+            part = part.as_piece(job.span.low)
         prints[name] = prints[name] + part if name in prints else part
     return DatabasePrint(prints, database.objects(), database.positions())
 
 
 def _pieces(rows: int, workers: int) -> int:
-    """Into how many parts to cut a table: as many for each process as let it tell now and then how far it is."""
+    """Into how many parts to cut a table, a multiple of the processes that share them."""
     return workers * max(1, min(_MOST_PIECES, rows // (workers * _ROWS_A_PIECE)))
 
 
@@ -168,7 +173,12 @@ def _read_part(database: Database, job: Job, on_rows: OnRows | None, *, lenient:
 
 
 def _run_jobs(database: Database, jobs: Sequence[Job], workers: int, on_rows: OnRows | None) -> list[TablePrint]:
-    """Share jobs out, the longest first, each to the process with the least; this one does the first share."""
+    """Share jobs out, the longest first, each to the process with the least; this one does the first share.
+
+    Where the server does the work, connections share them, and no process is started.
+    """
+    if database.sums_itself():
+        return _run_in_threads(database, jobs, workers, on_rows)
     shares: list[list[int]] = [[] for _ in range(max(1, workers))]
     loads = [0] * len(shares)
     for number in sorted(range(len(jobs)), key=lambda one: -jobs[one].rows):
@@ -194,6 +204,21 @@ def _run_jobs(database: Database, jobs: Sequence[Job], workers: int, on_rows: On
             if helper.stdout is not None:
                 helper.stdout.close()
     return [found[number] for number in range(len(jobs))]
+
+
+def _run_in_threads(database: Database, jobs: Sequence[Job], workers: int, on_rows: OnRows | None) -> list[TablePrint]:
+    if workers <= 1:
+        return [run_job(database, job, on_rows) for job in jobs]
+    with ThreadPoolExecutor(workers) as pool:
+        found = []
+        try:
+            for part in pool.map(partial(run_job, database), jobs):
+                found.append(part)
+                if on_rows is not None:
+                    on_rows(part.rows)
+        finally:
+            pool.shutdown(cancel_futures=True)
+    return found
 
 
 def _start_helper(address: DatabaseAddress, jobs: Sequence[Job]) -> subprocess.Popen[bytes]:

@@ -24,7 +24,7 @@ from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.entry import Kind
 from yellow_ladder.files.listing import in_pairs
 from yellow_ladder.files.manifest import FileChange, differing
-from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint
+from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint, Ties
 from yellow_ladder.fingerprints.scan import take_fingerprint
 from yellow_ladder.migrations.apply import apply_scripts, read_scripts
 from yellow_ladder.words import bytes_in_words
@@ -137,8 +137,8 @@ def print_again(
     database: Database, known: Mapping[str, TablePrint], volatile: Sequence[str]
 ) -> Mapping[str, TablePrint]:
     """What the tables of a database hold now, tied to the keys that they were tied to when they were `known`."""
-    keys = {name: one.key for name, one in known.items()}
-    return take_fingerprint(database, keys, only_counted=volatile).tables
+    ties = Ties({name: one.key for name, one in known.items()})
+    return take_fingerprint(database, ties, only_counted=volatile).tables
 
 
 def kept_print(plan: Plan, name: str) -> Path:

@@ -91,7 +91,7 @@ def _compared(run: Run, rung: RungPlan) -> _Compared:
     for name, database in plan.site_at(rung).databases().items():
         base, volatile = basis.databases[name], run.site.database_spec(name).volatile
         wanted = _to_read(name, lines[name], following).difference(volatile)
-        found = take_fingerprint(database, lines[name].keys(base), telling_rows(run, name), only=wanted)
+        found = take_fingerprint(database, lines[name].ties(base), telling_rows(run, name), only=wanted)
         prints[name] = _carried(base, found, lines[name])
         read += found.rows
     return _Compared(basis, prints, *verdicts_of(run, basis, prints), read)

@@ -24,11 +24,11 @@ def fits(kinds: Mapping[str, str], columns: Sequence[str]) -> bool:
 
 
 def packed(
-    connection: Connection, table: str, columns: Sequence[str], kinds: Mapping[str, str], key: str, span: Span
+    connection: Connection, table: str, columns: Sequence[str], kinds: Mapping[str, str], span: Span
 ) -> Iterator[Packed]:
     """The rows of a span of a whole-numbered key; `connection` gives texts as bytes, and sees one moment.
 
-    Raises CannotPack where a range does not fit into one value.
+    Raises CannotPack where a row does not fit into one value.
     """
     # A literal of text, since one of bytes would be a number beside numbers.
     null, field, end = (f"'{mark.decode()}'" for mark in (NULL_MARK, FIELD_END, ROW_END))
@@ -40,14 +40,17 @@ def packed(
     low, width = span.low, _FIRST_ROWS
     while low <= span.high:
         high = min(span.high, low + width - 1)
-        ((data, count, *filled),) = rows(connection, f"{wanted} WHERE {quoted(key)} BETWEEN {low} AND {high}")
+        ((data, count, *filled),) = rows(connection, f"{wanted} WHERE {quoted(span.column)} BETWEEN {low} AND {high}")
         found = int(count)
         if found:
             piece = Packed(bytes(data) + ROW_END, found, tuple(map(int, filled)))
-            if piece.data.count(ROW_END) != found:
+            whole = piece.data.count(ROW_END) >= found
+            if not whole and found == 1:
                 raise CannotPack
-            yield piece
             width = max(1, width * min(_MOST_ROWS, found * _BYTES // len(piece.data)) // found)
+            if not whole:
+                continue  # the server cut the value off: fewer rows, then
+            yield piece
         else:
             width *= 4
         low = high + 1

@@ -10,7 +10,7 @@ from typing import Any
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.mariadb import look, packing
 from yellow_ladder.database.mariadb.connect import Connection, explaining, quoted, reading, rows, streamed
-from yellow_ladder.database.port import Chunk, Packed, Span, Table, UndecodableText
+from yellow_ladder.database.port import Chunk, Packed, Span, Table, UndecodableText, cut
 from yellow_ladder.database.row_changes import Row
 from yellow_ladder.database.selecting import Selecting
 from yellow_ladder.database.selection import Selection
@@ -74,7 +74,7 @@ class MariadbReader(ServerDatabase, Selecting):
         with self._reading() as connection:
             return rows(connection, query)
 
-    def spans(self, table: str, parts: int) -> list[Span | None]:
+    def spans(self, table: str, parts: int, edges: Sequence[int] = ()) -> list[Span | None]:
         """Parts are made of a whole-numbered key of one column."""
         types, (known, _) = self._types(table), self._known[table]
         if len(known.key) != 1 or types[known.key[0]] not in _INTEGERS:
@@ -84,8 +84,7 @@ class MariadbReader(ServerDatabase, Selecting):
             ((low, high),) = rows(connection, f"SELECT min({key}), max({key}) FROM {quoted(table)}")
         if low is None or high > _LARGEST or high - low < parts:
             return [None]
-        edges = [low + (high + 1 - low) * part // parts for part in range(parts + 1)]
-        return [Span(edges[part], edges[part + 1] - 1) for part in range(parts)]
+        return [Span(*ends, known.key[0]) for ends in cut(low, high, parts, edges)]
 
     def read_rows(
         self, table: Table, columns: Sequence[str], span: Span | None, *, lenient: bool = False
@@ -95,7 +94,7 @@ class MariadbReader(ServerDatabase, Selecting):
         wanted = ", ".join(look.expression(name, types[name]) for name in columns)
         query = f"SELECT {wanted} FROM {quoted(table.name)}"
         if span is not None:
-            query += f" WHERE {quoted(self._known[table.name][0].key[0])} BETWEEN {span.low} AND {span.high}"
+            query += f" WHERE {quoted(span.column)} BETWEEN {span.low} AND {span.high}"
         yield from self._stream(query, lenient=lenient)
 
     def read_packed(self, table: Table, columns: Sequence[str], span: Span | None) -> Iterator[Packed] | None:
@@ -106,11 +105,11 @@ class MariadbReader(ServerDatabase, Selecting):
         return self._packed(table.name, columns, span)
 
     def _packed(self, table: str, columns: Sequence[str], span: Span) -> Iterator[Packed]:
-        kinds, (known, _) = self._types(table), self._known[table]
+        kinds = self._types(table)
         with self._reading(as_text=True, encoding="binary") as connection:
             if self._held is None:
                 rows(connection, "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
-            yield from packing.packed(connection, table, columns, kinds, known.key[0], span)
+            yield from packing.packed(connection, table, columns, kinds, span)
 
     def _stream(self, query: str, *, lenient: bool = False) -> Iterator[Chunk]:
         encoding = "binary" if lenient else "utf8mb4"

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import itertools
 from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import replace
@@ -26,6 +25,7 @@ from yellow_ladder.database.port import (
     Sums,
     Table,
     UndecodableText,
+    cut,
 )
 from yellow_ladder.database.postgresql import look, move, sums
 from yellow_ladder.database.postgresql.connect import Connection, command, connected, plain, reading
@@ -37,6 +37,8 @@ from yellow_ladder.errors import AnswerNo, LadderError, Problem
 
 OLDEST = 13
 _CHUNK_ROWS, _CHUNK_BYTES = 4_000, 8 * 1024**2
+# Servers before 14 look through the whole table for each of them.
+_PARTS_BY_PAGES = 4
 _LEDGER = (
     f"CREATE TABLE IF NOT EXISTS {LEDGER_TABLE} (place bigint GENERATED ALWAYS AS IDENTITY,"
     " migration text PRIMARY KEY, version text NOT NULL, sha256 text NOT NULL, applied_at text NOT NULL)"
@@ -138,20 +140,21 @@ class PostgresqlDatabase(ServerDatabase, Selecting):
         with self._reading() as connection:
             return look.unfinished(connection)
 
-    def spans(self, table: str, parts: int) -> list[Span | None]:
-        """Parts are made of whole pages."""
+    def spans(self, table: str, parts: int, edges: Sequence[int] = ()) -> list[Span | None]:
+        """Parts are made of whole pages where they are not of the key."""
         if table == look.LARGE_OBJECTS:
             return [None]
+        place = self._place(table)
         with self._reading() as connection:
-            query = "SELECT pg_relation_size(to_regclass(%s)) / current_setting('block_size')::int"
-            name = command("{}.{}", *self._place(table)).as_string(connection)
-            row = connection.execute(query, [name]).fetchone()
-        pages = int(row[0]) if row else 0
-        if pages < parts:
-            return [None]
-        edges = [pages * part // parts for part in range(parts + 1)]
+            pages = sums.pages(connection, *place)
+            if pages < parts:
+                return [None]
+            key = self._known[table][2].key
+            if len(key) == 1 and (ends := sums.key_ends(connection, *place, key[0], pages, is_known=bool(edges))):
+                return [Span(*one, key[0]) for one in cut(*ends, parts, edges)]
+        ends_of_pages = cut(0, pages - 1, min(parts, _PARTS_BY_PAGES))
         # Rows may come behind the last page that was there, so that the last part has no end.
-        return [Span(low, high - 1 if high < pages else 2**32 - 2) for low, high in itertools.pairwise(edges)]
+        return [Span(low, high if high < pages - 1 else 2**32 - 2) for low, high in ends_of_pages]
 
     def read_rows(
         self, table: Table, columns: Sequence[str], span: Span | None, *, lenient: bool = False
@@ -159,11 +162,15 @@ class PostgresqlDatabase(ServerDatabase, Selecting):
         """Values come as the server writes them; numbers are text, bytes are hex."""
         query = plain("SELECT ") + _listed(columns) + plain(" FROM ") + self._source(table.name)
         if span is not None:
-            query += plain(_pages(span))
+            query += plain(_where(span))
         yield from self._stream(query, lenient=lenient)
 
+    def sums_itself(self) -> bool:
+        with self._reading() as connection:
+            return sums.has_our_hash(connection)
+
     def summed(self, selection: Selection, key: Sequence[str], span: Span | None) -> Sums | None:
-        where = _pages(span) if span is not None else ""
+        where = _where(span) if span is not None else ""
         with self._reading() as connection:
             if not sums.has_our_hash(connection):
                 return None
@@ -370,7 +377,9 @@ def _has_ledger(connection: Connection) -> bool:
     return bool(row and row[0])
 
 
-def _pages(span: Span) -> str:
+def _where(span: Span) -> str:
+    if span.column:
+        return f" WHERE {sql.Identifier(span.column).as_string()} BETWEEN {span.low} AND {span.high}"
     return f" WHERE ctid >= '({span.low},0)' AND ctid < '({span.high + 1},0)'"
 
 

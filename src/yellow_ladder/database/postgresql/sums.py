@@ -11,9 +11,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from yellow_ladder.database.port import Sums
-from yellow_ladder.database.postgresql.connect import Connection, plain
+from yellow_ladder.database.postgresql.connect import Connection, command, plain
 
 _WAY = "hashtextextended"
+_ALWAYS_IN_MEMORY_PAGES, _IN_ORDER = 16_384, 0.9
 _KNOWN = """
 SELECT current_setting('server_encoding') = 'UTF8' AND hashtextextended('' COLLATE "C", 0) = -6939563903564495251
   AND hashtextextended('Käthe lies at quay 7' COLLATE "C", 4611686018427387904) = 1787594486303763044"""
@@ -50,3 +51,33 @@ def summed(connection: Connection, text: str, names: Sequence[str], key: Sequenc
     found = [int(one or 0) for one in parts_found]
     columns = tuple((found[at], found[at + 1] % 2**64, found[at + 2] % 2**64) for at in range(0, len(found), 3))
     return Sums(_WAY, int(rows), columns)
+
+
+def pages(connection: Connection, schema: str, name: str) -> int:
+    """How many pages a table has."""
+    query = "SELECT pg_relation_size(to_regclass(%s)) / current_setting('block_size')::int"
+    row = connection.execute(query, [command("{}.{}", schema, name).as_string(connection)]).fetchone()
+    return int(row[0]) if row else 0
+
+
+def key_ends(
+    connection: Connection, schema: str, name: str, key: str, size: int, *, is_known: bool
+) -> tuple[int, int] | None:
+    """The smallest and largest value of a key of one whole number, where reading by it costs no more than by pages.
+
+    Read in another order than rows lie in, a table of `size` pages that does not fit into memory would be read many
+    times over. `is_known`: that was found out before.
+    """
+    query = """
+        SELECT a.atttypid IN ('int2'::regtype, 'int4'::regtype, 'int8'::regtype),
+          (SELECT s.correlation FROM pg_stats AS s WHERE s.schemaname = %s AND s.tablename = %s AND s.attname = %s)
+        FROM pg_attribute AS a WHERE a.attrelid = to_regclass(%s) AND a.attname = %s"""
+    table = command("{}.{}", schema, name)
+    row = connection.execute(query, [schema, name, key, table.as_string(connection), key]).fetchone()
+    is_number, order = row if row else (False, None)
+    in_order = size <= _ALWAYS_IN_MEMORY_PAGES if order is None else abs(order) > _IN_ORDER
+    if not is_number or not (in_order or is_known):
+        return None
+    ends = command("SELECT min({}), max({}) FROM ONLY ", key, key) + table
+    found = connection.execute(ends).fetchone()
+    return (int(found[0]), int(found[1])) if found and found[0] is not None else None

@@ -26,6 +26,7 @@ from yellow_ladder.database.port import (
     Span,
     Table,
     TableChanges,
+    cut,
 )
 from yellow_ladder.database.row_changes import csv_path, paired
 from yellow_ladder.database.sqlite import aside, look
@@ -152,17 +153,17 @@ class SqliteDatabase(Answering, SqliteSelecting, WithoutClone):
                 return f"{journal.name} holds a transaction that a crash left; the next writer takes it back"
         return ""
 
-    def spans(self, table: str, parts: int) -> list[Span | None]:
+    def spans(self, table: str, parts: int, edges: Sequence[int] = ()) -> list[Span | None]:
         query = f"SELECT min(rowid), max(rowid) FROM {quoted(table)}"
         try:
             with self._connected() as connection:
                 low, high = connection.execute(query).fetchone()
+                number = look.row_number(connection, table)
         except AnswerNo:  # a table WITHOUT ROWID
             return [None]
         if low is None or high - low < parts:
             return [None]
-        edges = [low + (high + 1 - low) * part // parts for part in range(parts + 1)]
-        return [Span(edges[part], edges[part + 1] - 1) for part in range(parts)]
+        return [Span(*ends, number) for ends in cut(low, high, parts, edges if number else ())]
 
     def read_rows(
         self, table: Table, columns: Sequence[str], span: Span | None, *, lenient: bool = False
@@ -170,7 +171,7 @@ class SqliteDatabase(Answering, SqliteSelecting, WithoutClone):
         wanted = ", ".join(map(quoted, columns))
         query = f"SELECT {wanted} FROM {quoted(table.name)}"
         if span is not None:
-            query += f" WHERE rowid BETWEEN {span.low} AND {span.high}"
+            query += f" WHERE {quoted(span.column or 'rowid')} BETWEEN {span.low} AND {span.high}"
         yield from self._answer(query, lenient=lenient)
 
     @contextlib.contextmanager

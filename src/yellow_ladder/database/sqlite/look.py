@@ -43,6 +43,13 @@ def tables(connection: sqlite3.Connection) -> list[Table]:
     return found
 
 
+def row_number(connection: sqlite3.Connection, table: str) -> str:
+    """The key that is the number of the row itself; nothing where a table has another key, or none."""
+    keys = connection.execute("SELECT name, lower(type) FROM pragma_table_info(?) WHERE pk > 0", (table,)).fetchall()
+    apart = connection.execute("SELECT 1 FROM pragma_index_list(?) WHERE origin = 'pk'", (table,)).fetchone()
+    return str(keys[0][0]) if len(keys) == 1 and keys[0][1] == "integer" and apart is None else ""
+
+
 def count(connection: sqlite3.Connection, table: str) -> int:
     """Rows of a table."""
     return int(connection.execute(f"SELECT count(*) FROM {quoted(table)}").fetchone()[0])
