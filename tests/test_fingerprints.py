@@ -282,7 +282,7 @@ def test_text_that_is_no_text_is_compared_all_the_same(tmp_path: Path) -> None:
     assert take_fingerprint(live) != first
 
 
-@settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
     numbers=st.sets(st.integers(-500, 500) | st.integers(-(2**40), 2**40), min_size=30, max_size=80),
     gone=st.sets(st.integers(0, 29), max_size=4),
@@ -301,14 +301,13 @@ def test_every_row_that_differs_lies_in_the_pieces_that_are_looked_through(
     monkeypatch.setattr(scan, "_ROWS_A_PIECE", 4)
     folder = tmp_path_factory.mktemp("pieces")
     listed = sorted(numbers)
-    script = "CREATE TABLE tides (id INTEGER PRIMARY KEY, level INTEGER);" + "".join(
-        f"INSERT INTO tides VALUES ({number}, {number * 7});" for number in listed
-    )
-    then = database(folder / "then.sqlite", script)
+    rows = ", ".join(f"({number}, {number * 7})" for number in listed)
+    script = f"CREATE TABLE tides (id INTEGER PRIMARY KEY, level INTEGER); INSERT INTO tides VALUES {rows}; BEGIN;"
+    then = database(folder / "then.sqlite", f"{script} COMMIT;")
     harm = "".join(f"DELETE FROM tides WHERE id = {listed[place]};" for place in gone)
     harm += "".join(f"INSERT OR IGNORE INTO tides VALUES ({number}, {number * 7});" for number in come)
     harm += "".join(f"UPDATE tides SET level = level + 1 WHERE id = {listed[place]};" for place in changed - gone)
-    now = database(folder / "now.sqlite", script + harm)
+    now = database(folder / "now.sqlite", f"{script} {harm} COMMIT;")
     before = take_fingerprint(then, workers=1)
     same = compose(before, [])
     pieces = before.tables["tides"].pieces
