@@ -5,13 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
-from yellow_ladder.survey.questions import ask_question
+from yellow_ladder.survey.questions import ask_questions
 
 
 def own_questions(at: Circumstances) -> Iterator[Finding]:
     """Are the answers to the site's own questions what it wants?"""
-    for question in at.site.record.checks:
-        reply = ask_question(at.site, question)
+    asked = [one for one in at.site.record.checks if one.when != "after"]
+    replies = ask_questions(at.site, asked)
+    for question in asked:
+        reply = replies[question.name]
         if reply.is_good:
             yield ok(question.name, reply.saw)
         else:

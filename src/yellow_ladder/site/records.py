@@ -15,6 +15,7 @@ from yellow_ladder.release.commands import CommandKeys, Point, PointText, refuse
 from yellow_ladder.release.values import Argv, DottedName, PatternText, RangeText, RungsText, Seconds, TreePath
 from yellow_ladder.release.versions import Version
 from yellow_ladder.site.backup_records import BackupWishes, SettleWishes
+from yellow_ladder.site.questions import SiteCheck
 from yellow_ladder.site.service_records import AnyService
 from yellow_ladder.site.values import NAME_PATTERN, EncodingText, FileModeText, ModeText, OutsidePath
 
@@ -126,32 +127,6 @@ class Replica(Record):
 
     name: str = Field(min_length=1)
     role: str = Field(min_length=1)
-
-
-class SiteCheck(Record):
-    """`[[checks]]`: a question of the site's own, asked by query, page or command."""
-
-    name: str = Field(min_length=1, max_length=60)
-    query: str = ""
-    database: str = "main"
-    url: str = ""
-    status: int = 200
-    command: list[str] = []
-    pattern: PatternText = ""
-    wanted: str = ""
-    level: Literal["stop", "warn"] = "stop"
-    when: Literal["before", "both"] = "before"
-    remedy: str = ""
-    within_s: Seconds = 10.0
-    as_user: str = ""
-
-    @model_validator(mode="after")
-    def _complete(self) -> SiteCheck:
-        if sum(map(bool, (self.query, self.url, self.command))) != 1:
-            raise ValueError("needs exactly one of `query`, `url` and `command`")
-        if self.query and not (self.wanted or self.pattern):
-            raise ValueError('with a query needs `wanted` (like "0") or `pattern`')
-        return self
 
 
 class DatabaseSpec(Record):
@@ -340,6 +315,7 @@ class SiteFile(Record):
             ("service", [service.name for service in self.services]),
             ("tool", [tool.name for tool in self.tools]),
             ("command", [command.name for command in self.commands]),
+            ("check", [check.name for check in self.checks]),
         ):
             twice = sorted({name for name in names if names.count(name) > 1})
             if twice:

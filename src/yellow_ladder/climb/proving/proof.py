@@ -23,6 +23,7 @@ from yellow_ladder.climb.proving.inventory import (
     read_inventory,
     write_inventory,
 )
+from yellow_ladder.climb.proving.living import ask_again
 from yellow_ladder.climb.proving.locating import locate
 from yellow_ladder.climb.record.plan import BEFORE, Plan
 from yellow_ladder.climb.running.run import Run
@@ -37,7 +38,6 @@ from yellow_ladder.settings.document import Document
 from yellow_ladder.settings.judge import SettingsVerdict, judge_settings
 from yellow_ladder.settings.reading import read_settings_file
 from yellow_ladder.settings.tree import Broken
-from yellow_ladder.survey.questions import ask_question
 from yellow_ladder.survey.records import ProbeAnswer
 from yellow_ladder.survey.versions import judge_versions
 
@@ -139,7 +139,7 @@ def prove(run: Run, *, served: bool, keep: bool = True, to_the_row: bool = True)
             *file_faults,
             *settings.faults,
             *version_faults(plan, after.answers),
-            *ask_again(plan, served=served),
+            *ask_again(plan, served=served).faults,
         ),
         remarks=(*_dropped_columns(plan, before), *remarks),
         values_before=sum(
@@ -203,18 +203,6 @@ def _judge_settings(run: Run) -> SettingsVerdict:
             with contextlib.suppress(OSError, Broken):
                 into[spec.file] = Document(read_regular(path), before.form, spec.encoding).values()
     return judge_settings(values[0], values[1], values[2], plan.settings)
-
-
-def ask_again(plan: Plan, *, served: bool) -> list[str]:
-    """The site's own questions that are to have the same answer after; pages only while somebody serves them."""
-    faults = []
-    site = site_after(plan)
-    for question in site.record.checks:
-        if question.when == "both" and question.level == "stop" and (served or not question.url):
-            reply = ask_question(site, question)
-            if not reply.is_good:
-                faults.append(f"{question.name}: {reply.saw}")
-    return faults
 
 
 def version_faults(plan: Plan, answers: Sequence[ProbeAnswer]) -> list[str]:

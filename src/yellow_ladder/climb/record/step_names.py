@@ -12,6 +12,7 @@ class StepKind(StrEnum):
     """What a step does; the first group on the way up, the second on the way back."""
 
     LOOK_AGAIN = "look-again"
+    ASK_BEFORE = "ask-before"
     FIRST_COPY = "first-copy"
     CLOSE = "close"
     STOP = "stop"

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from yellow_ladder.climb.proving.basis import is_held
+from yellow_ladder.climb.proving.living import ask_before
 from yellow_ladder.climb.proving.price import has_commands
 from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.climb.record.step_names import StepKind, StepName
@@ -46,6 +47,8 @@ def _steps_before(plan: Plan) -> list[Step]:
         if rung.folder
     ]
     steps += [step for rung in plan.rungs for step in command_steps(plan, Point.SETTINGS, rung)]
+    if any(one.is_asked_after for one in plan.site.record.checks):
+        steps.append(_reads(StepKind.ASK_BEFORE, "ask the site's own questions, for comparison", ask_before))
     steps.append(_reads(StepKind.LOOK_AGAIN, "check that nothing changed since the plan", look_again))
     if plan.first_copy:
         steps.append(_reads(StepKind.FIRST_COPY, "copy the files while the site serves", copy_first))

@@ -11,7 +11,8 @@ from pathlib import Path
 
 from yellow_ladder.climb.proving.expected import site_after
 from yellow_ladder.climb.proving.inventory import AFTER_NAME, ask_probes, read_inventory
-from yellow_ladder.climb.proving.proof import ask_again, version_faults
+from yellow_ladder.climb.proving.living import ask_again
+from yellow_ladder.climb.proving.proof import version_faults
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.running.run import Facts, Run
 from yellow_ladder.errors import AnswerNo, Problem
@@ -26,14 +27,18 @@ def look_alive(run: Run) -> Facts:
     """See that the new version serves and answers as it should; raises AnswerNo with all that it does not."""
     plan = run.plan
     answers = ask_probes(site_after(plan), served=True)
-    faults = [*version_faults(plan, answers), *ask_again(plan, served=True), *_rows_gone(plan)]
+    asked = ask_again(plan, served=True)
+    faults = [*version_faults(plan, answers), *asked.faults, *_rows_gone(plan)]
     if faults:
         remedy = "read what the services write to their logs"
         raise AnswerNo([Problem("not-alive", fault, remedy) for fault in faults])
+    for one in asked.remarks:
+        run.listen(Note(one, is_warning=True))
     old = list(_old_code(run))
     for one in old:
         run.listen(Note(f"{one}: restart it", is_warning=True))
-    return {"versions": [one.says for one in answers], **({"old_code": old} if old else {})}
+    facts = {"old_code": old, "answers": asked.good, "remarks": list(asked.remarks)}
+    return {"versions": [one.says for one in answers], **{name: one for name, one in facts.items() if one}}
 
 
 def _old_code(run: Run) -> Iterator[str]:

@@ -1,0 +1,325 @@
+"""The site's own questions: asked as a visitor would, held against what was answered before, blamed on nobody else."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Iterator
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from threading import Thread
+from typing import Any
+from urllib.parse import parse_qs
+
+import pytest
+
+from tests.conftest import Demo, MakeDemo
+from yellow_ladder.survey.questions import Reply, ask_questions
+
+SECRET = "high-water-4711"
+TOKEN = "tide-table-0815"
+FORM = '<form><input name="q"></form><form method="post"><input type="hidden" name="stamp" value="{}">'
+
+
+class Office(BaseHTTPRequestHandler):
+    """A harbour office: a sign-in with a stamp that is good once, a desk behind it, jobs, pages and links."""
+
+    state: dict[str, Any]
+
+    def do_GET(self) -> None:
+        state = self.state
+        match self.path:
+            case "/sign-in":
+                state["stamp"] = f"stamp {state.get('stamps', 0)}"
+                state["stamps"] = state.get("stamps", 0) + 1
+                self.answer(200, FORM.format(state["stamp"]) + '<input name="clerk"><input name="word"></form>')
+            case "/desk":
+                is_in = "berth=open" in (self.headers["Cookie"] or "")
+                self.answer(200 if is_in else 403, json.dumps({"boats": [{"name": "Zephyr"}], "count": 7, "a/b": None}))
+            case "/home":
+                there = (
+                    '<a href="/desk">desk</a> <a href="tides#now">tides</a> <img src="/plan.png"> <a href="#x">x</a>'
+                )
+                self.answer(200, there + '<a href="http://elsewhere.invalid/">far</a>' + state.get("more", ""))
+            case "/tides" | "/plan.png":
+                self.answer(state.get(self.path, 200), "fine")
+            case "/jobs/1":
+                state["asked"] = state.get("asked", 0) + 1
+                self.answer(200, "done" if state["asked"] > 2 else "waiting")
+            case "/echo":
+                self.answer(200, f"you said {self.headers['X-Token']}")
+            case _:
+                self.answer(404, "no such page")
+
+    def do_POST(self) -> None:
+        body = self.rfile.read(int(self.headers["Content-Length"])).decode()
+        if self.path == "/jobs":
+            is_known = self.headers["Authorization"] == f"Bearer {TOKEN}" and json.loads(body) == {"job": ["count", 1]}
+            self.answer(202 if is_known else 401, "")
+            return
+        sent = {name: values[0] for name, values in parse_qs(body).items()}
+        stamp = self.state.pop("stamp", None)
+        if sent == {"stamp": stamp, "clerk": "Käthe", "word": SECRET} and "sign-in" in (self.headers["Referer"] or ""):
+            self.answer(302, "", Location="/desk", **{"Set-Cookie": "berth=open; Secure; HttpOnly; Path=/"})
+        else:
+            self.answer(401, "who are you?")
+
+    def answer(self, status: int, text: str, **headers: str) -> None:
+        self.send_response(status)
+        for name, value in headers.items():
+            self.send_header(name, value)
+        self.end_headers()
+        self.wfile.write(text.encode())
+
+    def log_message(self, *_: object) -> None:
+        """Nothing."""
+
+
+@pytest.fixture
+def office() -> Iterator[tuple[str, dict[str, Any]]]:
+    state: dict[str, Any] = {}
+    handler = type("Here", (Office,), {"state": state})
+    with ThreadingHTTPServer(("127.0.0.1", 0), handler) as server:
+        thread = Thread(target=server.serve_forever)
+        thread.start()
+        try:
+            yield f"http://127.0.0.1:{server.server_port}", state
+        finally:
+            server.shutdown()
+            thread.join()
+
+
+def ask(demo: Demo, text: str, before: dict[str, Any] | None = None) -> dict[str, Reply]:
+    """Put questions into the site file and ask them."""
+    kept = demo.prepared.file.read_text()
+    try:
+        demo.edit("[maintenance]", f"{text}\n[maintenance]")
+        site = demo.site()
+        return ask_questions(site, site.record.checks, before)
+    finally:
+        demo.prepared.file.write_text(kept)
+
+
+def only(demo: Demo, text: str, before: dict[str, Any] | None = None) -> Reply:
+    (reply,) = ask(demo, f'[[checks]]\nname = "ours"\nwhen = "after"\n{text}', before).values()
+    return reply
+
+
+@pytest.fixture
+def demo(make_demo: MakeDemo) -> Demo:
+    made = make_demo(start=False)
+    (made.folder / "site.env").write_text(f"CLERK_WORD={SECRET}\nTOKEN='{TOKEN}'\n")
+    made.edit("[maintenance]", '[environment]\nfiles = ["site.env"]\n\n[maintenance]')
+    return made
+
+
+def test_a_session_signs_in_with_the_hidden_fields_of_the_form_and_reads_json(
+    demo: Demo, office: tuple[str, dict[str, Any]]
+) -> None:
+    base, _ = office
+    sign_in = f"""
+[[checks]]
+name = "sign in"
+url = "{base}/sign-in"
+form_page = "/sign-in"
+form = {{ clerk = "Käthe", word = "{{env.CLERK_WORD}}" }}
+session = "clerk"
+status = 302
+leads_to = "/desk"
+
+[[checks]]
+name = "boat"
+url = "{base}/desk"
+session = "clerk"
+pointer = "/boats/0/name"
+wanted = "Zephyr"
+
+[[checks]]
+name = "stranger"
+url = "{base}/desk"
+status = [401, 403]
+"""
+    replies = ask(demo, sign_in)
+    assert {name: one.is_good for name, one in replies.items()} == {"sign in": True, "boat": True, "stranger": True}
+    assert replies["boat"].saw == "the answer is Zephyr"
+    wrong = ask(demo, sign_in.replace("{env.CLERK_WORD}", "low water"))
+    assert not wrong["sign in"].is_good
+    assert "401, 302 is wanted" in wrong["sign in"].saw
+    assert not wrong["boat"].is_good, "nobody is signed in"
+    assert "no form with a field pilot" in ask(demo, sign_in.replace("clerk =", "pilot ="))["sign in"].saw
+    assert "has no PILOT" in ask(demo, sign_in.replace("env.CLERK_WORD", "env.PILOT"))["sign in"].saw
+
+
+def test_a_job_is_begun_and_waited_for(demo: Demo, office: tuple[str, dict[str, Any]]) -> None:
+    base, _ = office
+    replies = ask(
+        demo,
+        f"""
+[[checks]]
+name = "begin"
+url = "{base}/jobs"
+headers = {{ Authorization = "Bearer {{env.TOKEN}}" }}
+json_body = {{ job = ["count", 1] }}
+status = 202
+
+[[checks]]
+name = "old token"
+url = "{base}/jobs"
+headers = {{ Authorization = "Bearer of before" }}
+json_body = {{ job = ["count", 1] }}
+status = 401
+
+[[checks]]
+name = "result"
+url = "{base}/jobs/1"
+wanted = "done"
+until_s = 20
+""",
+    )
+    assert [one.is_good for one in replies.values()] == [True, True, True]
+    assert "the answer is no such page" in only(demo, f'url = "{base}/jobs/2"\nstatus = 404\nwanted = "done"').saw
+
+
+def test_secrets_are_in_no_reply(demo: Demo, office: tuple[str, dict[str, Any]]) -> None:
+    base, _ = office
+    reply = only(demo, f'url = "{base}/echo"\nheaders = {{ X-Token = "{{env.TOKEN}}" }}\npattern = "said (.*)"')
+    assert reply.is_good
+    assert TOKEN not in f"{reply}"
+
+
+@pytest.mark.parametrize(
+    ("text", "told"),
+    [
+        ('contains = ["tides"]\nlacks = ["storm"]', ""),
+        ('contains = ["storm"]', "does not say 'storm'"),
+        ('lacks = ["tides"]', "says 'tides'"),
+        ('header = "X-Pilot"', "no header X-Pilot"),
+        ('pointer = "/count"', "Expecting value"),
+        ('leads_to = "/desk"', "leads to nowhere"),
+        ("status = [301, 302]", "200, 301 or 302 is wanted"),
+    ],
+)
+def test_what_a_page_must_say(demo: Demo, office: tuple[str, dict[str, Any]], text: str, told: str) -> None:
+    reply = only(demo, f'url = "{office[0]}/home"\n{text}')
+    assert reply.is_good == (not told)
+    assert told in reply.saw
+
+
+def test_links_that_were_broken_before_are_blamed_on_nobody(demo: Demo, office: tuple[str, dict[str, Any]]) -> None:
+    base, state = office
+    state["more"] = '<a href="/gone">gone</a>'
+    asked = f'url = "{base}/home"\nlinks = true'
+    first = only(demo, asked)
+    assert first.saw == "2 links of it broken: /desk, /gone"
+    before = {"ours": {**first.kept}}
+    assert only(demo, asked, before).is_good, "they were broken before"
+    state["/plan.png"] = 500
+    assert only(demo, asked, before).saw == "1 link of it broken: /plan.png"
+
+
+def test_a_page_of_errors_with_status_200_is_known_by_what_it_did_not_say_before(
+    demo: Demo, office: tuple[str, dict[str, Any]]
+) -> None:
+    base, state = office
+    state["more"] = "We log every exception: MooringException."
+    asked = f'url = "{base}/home"'
+    first = only(demo, asked)
+    assert first.is_good
+    assert only(demo, asked, {"ours": first.kept}).is_good
+    state["more"] += " Traceback (most recent call last)"
+    assert only(demo, asked, {"ours": first.kept}).saw == "the page speaks of traceback, and did not before"
+    slow = {**first.kept, "took_s": 0.000001}
+    assert only(demo, f"{asked}\ntimes = 2", {"ours": {**slow, "signs": ["traceback", "mooringexception"]}}).is_good
+
+
+def test_answers_are_held_against_those_of_before(demo: Demo) -> None:
+    asked = 'query = "SELECT count(*) FROM berths"\nas_before = true'
+    first = only(demo, asked)
+    assert first.is_good
+    assert only(demo, asked, {"ours": first.kept}).is_good
+    worse = only(demo, asked, {"ours": {"answer": "119"}})
+    assert worse.saw == "the answer is 120, and was 119 before"
+
+
+def test_only_errors_of_a_new_kind_are_told_of_a_log(demo: Demo) -> None:
+    log = demo.folder / "office.log"
+    asked = 'log = "{site}/office.log"'
+    assert only(demo, asked).is_good, "no log yet"
+    log.write_text("12:00:01 ERROR cannot reach buoy 4711\n12:00:02 all well\n")
+    first = only(demo, asked)
+    with log.open("a") as stream:
+        stream.write("13:37:42 ERROR cannot reach buoy 1\n13:38:00 nothing to say of error0x\n")
+    assert only(demo, asked, {"ours": first.kept}).is_good, "the same as ever"
+    with log.open("a") as stream:
+        stream.write("14:00:00 CRITICAL no table tides, password=abc\n14:00:00 CRITICAL no table tides\n")
+    reply = only(demo, asked, {"ours": first.kept})
+    assert not reply.is_good
+    assert "2 lines of errors that were not there before: 14:00:00 CRITICAL no table tides" in reply.saw
+    assert "abc" not in reply.saw
+    log.unlink()
+    log.write_text("00:00:00 FATAL begun anew\n")
+    assert "begun anew" in only(demo, asked, {"ours": first.kept}).saw
+    log.unlink()
+    os.mkfifo(log)
+    assert not only(demo, asked, {"ours": first.kept}).is_good, "it keeps nobody waiting"
+
+
+@pytest.mark.parametrize(
+    ("text", "told"),
+    [
+        ('query = "SELECT 1"\nwanted = "1"\nheaders = { a = "b" }', "`headers`, which goes with `url`"),
+        ('url = "http://127.0.0.1:1/"\nform = { a = "b" }\njson_body = { a = 1 }', "not both"),
+        ('url = "http://127.0.0.1:1/"\nform_page = "/"', "go along with `form`"),
+        ('url = "http://127.0.0.1:1/"\nmethod = "GET"\nform = { a = "b" }', "which GET cannot"),
+        ('url = "http://127.0.0.1:1/"\nlinks = true\nsession = "a"', "as a visitor without cookies"),
+        ('log = "x.log"', 'when = "after"'),
+        ('query = "SELECT 1"\nas_before = true', 'when = "both" or "after"'),
+        ('url = "http://127.0.0.1:1/"\nlog = "x.log"', "exactly one of"),
+    ],
+)
+def test_a_question_that_cannot_be_asked_is_refused(demo: Demo, text: str, told: str) -> None:
+    demo.edit("[maintenance]", f'[[checks]]\nname = "ours"\n{text}\n\n[maintenance]')
+    answer = demo.yl("check", "--json")
+    assert answer.code == 2
+    assert told in answer.problems[0]["message"]
+
+
+def test_a_climb_asks_before_and_after_and_blames_only_what_has_become_worse(make_demo: MakeDemo) -> None:
+    demo = make_demo()
+    known = demo.prepared.file.read_text()
+    lamp = demo.folder / "lamp"
+    lamp.write_text("lit\n")
+    asked = f"""
+[[checks]]
+name = "lamp"
+command = ["cat", "{lamp}"]
+as_before = true
+when = "after"
+
+[[checks]]
+name = "broken ever since"
+command = ["false"]
+when = "after"
+
+[[checks]]
+name = "version"
+command = ["cat", "{demo.root}/VERSION"]
+as_before = true
+when = "after"
+"""
+    demo.edit("[maintenance]", f"{asked}\n[maintenance]")
+    answer = demo.yl("climb", "--to", "2.6", "--yes", "--json")
+    assert answer.code == 1, "the version has changed, and the climb went back"
+    assert any("version: the answer is 2.6, and was 2.4 before" in one["message"] for one in answer.problems)
+    assert not any("broken ever since" in one["message"] for one in answer.problems)
+    assert (demo.root / "VERSION").read_text().strip() == "2.4"
+    demo.prepared.file.write_text(known)
+    demo.edit("[maintenance]", f"{asked.rpartition('[[checks]]')[0]}\n[maintenance]")
+    told = demo.yl("climb", "--to", "2.6", "--yes")
+    assert told.code == 0
+    assert "broken ever since" in told.out + told.err
+    assert "it was no better before" in told.out + told.err
+    climbs = sorted((demo.folder / ".ladder/climbs").iterdir())
+    kept = json.loads((climbs[-1] / "answers-before.json").read_text())["answers"]
+    assert kept["lamp"] == {"good": True, "saw": "the answer is lit", "kept": {"answer": "lit"}}
+    assert Path(climbs[-1] / "answers-before.json").stat().st_mode & 0o077 == 0
