@@ -16,12 +16,15 @@ from tests.crash_driver import in_child
 from yellow_ladder.climb.conduct import Conditions, begin
 from yellow_ladder.climb.planning.prepare import stage_climb
 from yellow_ladder.climb.planning.prospect import look_ahead
+from yellow_ladder.climb.record.catalog import list_climbs
 from yellow_ladder.climb.record.journal import Instant, JournalRecord, What
+from yellow_ladder.climb.record.standing import ClimbState
 from yellow_ladder.climb.running.run import utc_now
+from yellow_ladder.climb.works import patience
 from yellow_ladder.commands.watched import Call, run_watched
 from yellow_ladder.demo.proof import picture_of
-from yellow_ladder.errors import AnswerNo
-from yellow_ladder.events import silent
+from yellow_ladder.errors import AnswerNo, LadderError
+from yellow_ladder.events import Note, silent
 from yellow_ladder.release.commands import CommandKeys
 from yellow_ladder.services.port import MARK
 from yellow_ladder.site.surroundings import Started, Surroundings
@@ -279,3 +282,48 @@ def test_whether_a_command_may_be_run_twice_can_be_said_while_its_climb_is_open(
     demo.edit('for = "3.0"', 'for = "3.0"\ntwice = true')
     assert demo.yl("adjust", "--yes").code == 0
     assert demo.json("history")[0]["state"] == "climbed"
+
+
+def ended_in(demo: Demo, keys: str, times: int, patience_s: float = 300.0) -> tuple[str, str]:
+    """Climb beside a command that would go on for ever, and ask for its end; what was told, and how the climb ended."""
+    started, told = demo.folder / "started", list[str]()
+    with_command(demo, "after-migrations", f"touch {started}; while :; do :; done", f'for = "2.6"\n{keys}')
+    asked = 0
+
+    def ask() -> int:
+        nonlocal asked
+        if started.exists() and (asked == 0 or told):
+            asked = min(times, asked + 1)
+        return asked
+
+    def hear(event: object) -> None:
+        if isinstance(event, Note):
+            told.append(event.text)
+
+    plan = stage_climb(look_ahead(demo.site(), None, utc_now()), utc_now(), silent)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(patience, "SILENT_FOR_S", patience_s)
+        with pytest.raises(LadderError) as fault:
+            begin(plan, Conditions(hear, is_interrupted=ask))
+    return " / ".join(told), fault.value.problems[-1].message
+
+
+def test_what_may_not_be_run_twice_is_ended_when_it_is_asked_for_twice_and_the_climb_goes_back(idle: Demo) -> None:
+    before = picture_of(idle.site())
+    told, ended = ended_in(idle, "within_s = 60", times=2)
+    assert "may not be run twice: yl stops when it has ended. Press Ctrl-C again to end it" in told
+    assert "was ended, since it was asked for twice" in ended
+    assert list_climbs(idle.site())[-1].standing.state is ClimbState.DESCENDED
+    assert picture_of(idle.site()) == before
+
+
+def test_asked_for_once_it_is_waited_for(idle: Demo) -> None:
+    told, ended = ended_in(idle, "within_s = 4", times=1)
+    assert "Press Ctrl-C again" in told
+    assert "stopped on request" in ended or "did not end within" in ended
+
+
+def test_a_command_that_says_nothing_for_long_is_spoken_of_with_what_it_does(idle: Demo) -> None:
+    told, _ = ended_in(idle, "within_s = 8", times=0, patience_s=2.0)
+    assert "has said nothing for 2" in told
+    assert "used the processor for" in told

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import contextlib
 import signal
+import time
 from collections.abc import Iterator
+
+_SAME_WITHIN_S = 1.0
 
 
 class Interruption:
@@ -12,11 +15,17 @@ class Interruption:
 
     def __init__(self) -> None:
         """Nobody has asked yet."""
-        self.asked = False
+        self.asked, self._asked_at = 0, 0.0
 
-    def __call__(self) -> bool:
-        """Whether somebody has asked."""
+    def __call__(self) -> int:
+        """How often somebody has asked."""
         return self.asked
+
+    def ask(self) -> None:
+        """Count a request; what follows at once is the same one, of a hand that trembles or a key that is held down."""
+        if not self.asked or time.monotonic() - self._asked_at > _SAME_WITHIN_S:
+            self.asked += 1
+        self._asked_at = time.monotonic()
 
 
 @contextlib.contextmanager
@@ -28,7 +37,7 @@ def interruptible() -> Iterator[Interruption]:
     request = Interruption()
 
     def ask(_number: int, _frame: object) -> None:
-        request.asked = True
+        request.ask()
 
     before = {number: signal.signal(number, ask) for number in (signal.SIGINT, signal.SIGTERM)}
     # Heard and passed over, not ignored: services that are started meanwhile would inherit an ignored signal, and one

@@ -39,7 +39,7 @@ class Conditions:
     """What a run is given from outside: who listens, who may stop it, what time it is, who watches the journal."""
 
     listen: Listener = silent
-    is_interrupted: Callable[[], bool] = never
+    is_interrupted: Callable[[], int] = never
     now: Callable[[], datetime] = utc_now
     on_append: OnAppend = field(default=ignore)
 

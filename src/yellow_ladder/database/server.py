@@ -94,6 +94,11 @@ def scratch_name(scratch: Path) -> str:
     return "ladder_" + hashlib.sha256(str(scratch).encode()).hexdigest()[:20]
 
 
+def scratch_beside(database: str, scratch: Path, longest: int) -> str:
+    """The same, where rights are given by patterns of names: it begins with the name of the database itself."""
+    return f"{database.encode()[: longest - 28].decode(errors='ignore')}_{scratch_name(scratch)}"
+
+
 def beside(database: str, what: str, longest: int) -> str:
     """The name of a database that stands beside another for a while, the same for the same."""
     mark = hashlib.sha256(database.encode()).hexdigest()[:6]

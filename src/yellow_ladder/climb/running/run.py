@@ -22,9 +22,9 @@ def utc_now() -> datetime:
     return datetime.now(UTC)
 
 
-def never() -> bool:
+def never() -> int:
     """Nobody asks to stop."""
-    return False
+    return 0
 
 
 Facts = Mapping[str, Any]
@@ -32,12 +32,12 @@ Facts = Mapping[str, Any]
 
 @dataclass(slots=True)
 class Run:
-    """All that steps work with. `is_interrupted` tells that somebody pressed Ctrl-C; time is passed in."""
+    """All that steps work with. `is_interrupted` tells how often somebody pressed Ctrl-C; time is passed in."""
 
     plan: Plan
     journal: Journal
     listen: Listener
-    is_interrupted: Callable[[], bool] = never
+    is_interrupted: Callable[[], int] = never
     now: Callable[[], datetime] = utc_now
     site: Site = field(init=False)
 
@@ -55,6 +55,11 @@ class Run:
         """Raise StoppedPartWay where somebody asked to stop: for long work that tells no progress."""
         if self.is_interrupted():
             raise stopped(self)
+
+    def take_as_heard(self, times: int) -> None:
+        """What has been asked so far is done; only what is asked after that counts."""
+        asked = self.is_interrupted
+        self.is_interrupted = lambda: max(0, asked() - times)
 
     def standing(self) -> Standing:
         """How far the climb is."""

@@ -12,6 +12,7 @@ from yellow_ladder.climb.planning.sources import hand_over, lent_settings
 from yellow_ladder.climb.record.commands import PlannedCommand, mark_of
 from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.climb.running.run import Facts, Run, Work
+from yellow_ladder.climb.works.patience import Patience
 from yellow_ladder.commands.watched import Call, run_watched
 from yellow_ladder.durable import private_folder
 from yellow_ladder.errors import LadderError
@@ -90,19 +91,14 @@ def _output_of(plan: Plan, rung: RungPlan, name: str) -> Path:
 
 
 def _run(run: Run, call: Call, *, at_rest: bool) -> Facts:
-    # What may not be run twice is not ended half-way because somebody pressed Ctrl-C: the step after it is soon enough.
-    look_on = run.look_on if call.keys.twice else _nobody
+    patience = Patience(run, call)
     with _let_in(run) if at_rest else contextlib.nullcontext():
-        ended = run_watched(call, saying(call.name, run.listen), look_on)
+        ended = run_watched(call, patience.hear, patience.look_on)
     words = [count_of(ended.lines, "line")] if ended.lines else []
     words += [count_of(ended.warnings, "warning")] if ended.warnings else []
     words += [ended.last] if ended.last else []
     output = str(call.output.relative_to(run.plan.folder))
     return {"summary": "; ".join(words), "output": output, "warnings": ended.warnings}
-
-
-def _nobody() -> None:
-    """Nobody looks on."""
 
 
 def saying(name: str, listen: Listener) -> Callable[[str], None]:

@@ -29,7 +29,7 @@ from yellow_ladder.database.port import (
     OnAmount,
     Session,
 )
-from yellow_ladder.database.server import beside, is_local, scratch_name
+from yellow_ladder.database.server import beside, is_local, scratch_beside
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.copying import remove_entry
 
@@ -129,20 +129,23 @@ class MariadbDatabase(MariadbReader):
             yield MariadbDatabase(self.address, connection)
 
     def copied_to(self, backup: Path, scratch: Path) -> MariadbDatabase:
-        name = scratch_name(scratch)
+        name = self._scratch(scratch)
         move.make_empty(self.address, name, self.details())
         move.load(self.address, self._client("shell"), name, backup)
         move.silence_events(self.address, name)
         return self.opened_scratch(scratch)
 
     def opened_scratch(self, scratch: Path) -> MariadbDatabase:
-        return MariadbDatabase(self._named(scratch_name(scratch)))
+        return MariadbDatabase(self._named(self._scratch(scratch)))
+
+    def _scratch(self, scratch: Path) -> str:
+        return scratch_beside(self.address.database, scratch, LONGEST_NAME)
 
     def _named(self, database: str) -> DatabaseAddress:
         return replace(self.address, database=database)
 
     def drop_scratch(self, scratch: Path) -> None:
-        move.drop(self.address, scratch_name(scratch))
+        move.drop(self.address, self._scratch(scratch))
 
     def details(self) -> Details:
         with self._reading() as connection:
