@@ -175,6 +175,15 @@ def test_a_release_source_without_releases(idle: Demo, hurt: Callable[[Demo], No
         assert idle.yl("survey").code == 0
 
 
+def test_a_sheet_in_a_folder_of_its_own_is_told_where_it_belongs(idle: Demo) -> None:
+    unpacked = idle.folder / "releases" / "quaybook-5.0"
+    unpacked.mkdir()
+    (unpacked / "release.toml").write_text("format = 1\n")
+    found = [one for one in idle.json("check")["findings"] if str(unpacked) in one["saw"]]
+    assert [one["level"] for one in found] == ["warn"]
+    assert "NAME.release.toml" in found[0]["remedy"]
+
+
 @pytest.mark.parametrize("damage", [archives.cut, archives.flip, archives.garbage])
 def test_an_archive_that_is_not_as_published(idle: Demo, damage: Callable[[Path], None]) -> None:
     damage(idle.folder / "releases" / "quaybook-3.0.tar.zst")

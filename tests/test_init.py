@@ -79,6 +79,29 @@ def test_an_engine_that_something_speaks_against_is_a_guess_that_says_so(
     assert ("# guess: " + found["where"] in written and doubt in written) if doubt else found["doubt"] == ""
 
 
+@pytest.mark.parametrize(
+    ("name", "text", "form"),
+    [
+        ("office.cfg", "# ours\nPILOTS = ['Käthe', 'Bo']\nDATABASE_URI = 'mysql://h@db.example/quay'\n", "python"),
+        ("office.conf", "DEBUG = False\nDATABASE_URI = 'mysql://h@db.example/quay'\n", "python"),
+        ("office.cfg", "[office]\npilots = Käthe\nurl = mysql://h@db.example/quay\n", "ini"),
+        ("office.cfg", "debug = false\nurl = 'mysql://h@db.example/quay'\n", "ini"),
+        ("office.ini", "debug = 1\nurl = 'mysql://h@db.example/quay'\n", "ini"),
+    ],
+)
+def test_settings_that_are_assignments_of_a_script_are_known_by_what_they_hold(
+    name: str, text: str, form: str, tmp_path: Path
+) -> None:
+    app = tmp_path / "app"
+    (app / "etc").mkdir(parents=True)
+    (app / "etc" / name).write_text(text)
+    (app / "etc" / "enckey").write_bytes(bytes(range(96)))
+    found = initialised(app, "--units", tmp_path).document["result"]["found"]
+    (settings,) = found["settings"]
+    assert settings["why"].endswith(f"read as {form}")
+    assert [one["what"] for one in found["keys"]] == ["etc/enckey"]
+
+
 def test_the_demo_is_found_as_it_is(idle: Demo) -> None:
     original = idle.prepared.file.read_text()
     idle.prepared.file.unlink()

@@ -47,7 +47,9 @@ _DATA_NAMES = {
     "documents",
 }
 _ADDON_NAMES = {"addons", "add-ons", "plugins", "extensions", "themes", "skins", "languages"}
-_KEY_FILE = re.compile(r"(?i)\.(key|pem)$|^(secret|master|encryption)[._-]?key|^\.?secrets?$")
+_KEY_FILE = re.compile(
+    r"(?i)\.(key|pem)$|^(secret|master|enc(rypt(ion)?)?|crypt|sign(ing)?|aes|jwt)[._-]?keys?(\.\w+)?$|^\.?secrets?$"
+)
 _LICENCE_FILE = re.compile(r"(?i)licen[cs]e.*\.(key|lic|dat)$|\.lic$")
 _SETTINGS_NAME = re.compile(r"(?i)conf|setting|local|\.env|parameters|\.ini$")
 _CODE_NAME = re.compile(r"(?i)^(?:.*[._-])?(?:config|conf|settings?|local|parameters|options)(?:\.inc)?\.\w+$")

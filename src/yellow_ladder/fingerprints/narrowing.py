@@ -73,6 +73,8 @@ def _plain_pair(table: str, line: TableLine, old: TablePrint, now: TablePrint) -
         return None
     if not key or not set(key) <= same.keys():
         key = tuple(same)
+    elif now.key == key and old.way == now.way and old.rows == now.rows and _are_alike(old, now, same):
+        return None
     columns = (*key, *(one for one in same if one not in key))
     return Pair(
         Selection(tuple(Field(one, same[one]) for one in columns), str(line.origin)),
@@ -80,6 +82,11 @@ def _plain_pair(table: str, line: TableLine, old: TablePrint, now: TablePrint) -
         Sides(columns, key),
         _ranges(old, now, same) if len(key) == 1 and now.key == key else (),
     )
+
+
+def _are_alike(old: TablePrint, now: TablePrint, same: Mapping[str, str]) -> bool:
+    """Whether all that both sides have is equal: what differs is a column, and no row."""
+    return all(old.columns.get(origin) == now.columns.get(new) for new, origin in same.items())
 
 
 def _ranges(old: TablePrint, now: TablePrint, same: Mapping[str, str]) -> tuple[tuple[int | None, int | None], ...]:

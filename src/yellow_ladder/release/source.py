@@ -104,7 +104,7 @@ def read_source(source: Path, product: str) -> Releases:
             releases.append(read(source / name, digests.get(name, "")))
         except LadderError as fault:
             problems.extend(fault.problems)
-    problems += _passed_over(source, names)
+    problems += [*_passed_over(source, names), *_in_folders(source)]
     return sorted_out(source, product, releases, problems)
 
 
@@ -115,6 +115,14 @@ def _passed_over(source: Path, names: Sequence[str]) -> Iterator[Problem]:
             text = f"{source / name} is an archive of a kind that cannot be read here"
             remedy = "unpack it, and make a release of the tree with `yl pack`"
             yield Problem("archive-unread", text, remedy, str(source / name))
+
+
+def _in_folders(source: Path) -> Iterator[Problem]:
+    """Sheets that lie in folders of their own, as in the tree of a release that nobody has packed."""
+    for sheet in sorted(source.glob(f"*/{SHEET_NAME}")):
+        text = f"{sheet} is the sheet of a release that is not packed"
+        remedy = f"`yl pack` makes an archive of a tree; a sheet alone lies in {source}, as NAME.{SHEET_NAME}"
+        yield Problem("not-packed", text, remedy, str(sheet))
 
 
 def _sheets_alone(source: Path, names: Sequence[str]) -> Iterator[str]:

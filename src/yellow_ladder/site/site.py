@@ -71,7 +71,7 @@ class Site:
             return nolinks.trusted(whole)
         except nolinks.LinkInTheWay as fault:
             text = f"the link {fault.filename} belongs to another account, which could turn it anywhere"
-            remedy = "name the place that it leads to, or let root own the link"
+            remedy = "name the place that it leads to ({release}, if it is the release in use), or let root own it"
             raise BadInput(Problem("link-in-the-way", text, remedy, path)) from fault
 
     def filled(self, text: str, extra: Mapping[str, str] | None = None) -> str:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import ast
 import re
+import warnings
 from collections.abc import Mapping
 
 from yellow_ladder.settings.formats import code, plain
@@ -31,6 +33,8 @@ _BY_ENDING = {
     "pl": ("perl",), "pm": ("perl",), "sh": ("shell",),
     **dict.fromkeys(("service", "socket", "timer", "mount", "path", "target", "slice"), ("unit",)),
 }  # fmt: skip
+_OFTEN_PYTHON = ("cfg", "conf", "config", "ini")
+_LARGEST_PYTHON = 256 * 1024
 _SAMPLES = re.compile(r"[.-](?:dist|default|defaults|sample|example|orig|template|tmpl)$")
 
 
@@ -44,6 +48,8 @@ def format_of(file: str, text: str) -> Format:
         return FORMATS["env"]
     if name in (".gitconfig", "gitconfig"):
         return FORMATS["git"]
+    if ending in _OFTEN_PYTHON and _is_python(text):
+        return FORMATS["python"]
     for one in _BY_ENDING.get(ending, ()):
         if _reads(one, text) or len(_BY_ENDING[ending]) == 1:
             return FORMATS[one]
@@ -64,6 +70,8 @@ def _by_content(text: str) -> Format:
         for one in ("json", "jsonc"):
             if _reads(one, text):
                 return FORMATS[one]
+    if _is_python(text):
+        return FORMATS["python"]
     bare = re.sub(r"(?m)^\s*[#;].*$", "", text)
     tries = [
         ("angles", r"(?m)^\s*</\w+>\s*$"),
@@ -77,6 +85,27 @@ def _by_content(text: str) -> Format:
         if re.search(mark, bare) and _reads(one, text):
             return FORMATS[one]
     return FORMATS["lines"]
+
+
+def _is_python(text: str) -> bool:
+    """Whether a text is assignments of a Python file. Most other formats with `=` have names there without quotes."""
+    if len(text) > _LARGEST_PYTHON:
+        return False
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # of escapes that Python does not know
+            body = ast.parse(text).body
+    except (SyntaxError, ValueError, RecursionError, MemoryError):
+        return False
+    values = [one.value for one in body if isinstance(one, ast.Assign | ast.AnnAssign) and one.value is not None]
+    others = [one for one in body if not isinstance(one, ast.Assign | ast.AnnAssign | ast.Import | ast.ImportFrom)]
+    if not values or any(isinstance(one, ast.Name) for one in values):
+        return False
+    if any(not isinstance(one, ast.Expr) or not isinstance(one.value, ast.Constant | ast.Call) for one in others):
+        return False
+    signs = ast.List | ast.Dict | ast.Tuple | ast.Set | ast.Call | ast.JoinedStr
+    words = [one.value for one in values if isinstance(one, ast.Constant)]
+    return any(isinstance(one, signs) for one in values) or any(one is None or isinstance(one, bool) for one in words)
 
 
 def _reads(name: str, text: str) -> bool:
