@@ -475,6 +475,48 @@ def test_what_no_release_declares_is_proposed_as_narrowly_as_it_was_seen(environ
     assert 'columns_dropped = ["price_cents"]' in text
 
 
+def test_what_is_proposed_is_enough_for_the_next_climb(make_demo: MakeDemo) -> None:
+    """A column that appeared hides what else its table's definition has become: the proposal has both."""
+    demo = make_demo(start=False)
+    name = "migrations/3.0-appears.sql"
+    sql = (
+        "CREATE TABLE tides (id INTEGER PRIMARY KEY, port TEXT, level TEXT DEFAULT 'low');"
+        " INSERT INTO tides VALUES (1, 'Nordmole', 'high');"
+    )
+    connection = sqlite3.connect(demo.database)
+    connection.executescript(sql)
+    connection.commit()
+    connection.close()
+    for path in demo.folder.glob("releases/quaybook-2.6*"):
+        path.unlink()
+    release = demo.folder / "tree"
+    shutil.copytree(demo.root, release)
+    for place in ("data", "uploads", "run"):
+        shutil.rmtree(release / place, ignore_errors=True)
+    (release / "VERSION").write_text("2.5\n")
+    (release / "migrations").mkdir(exist_ok=True)
+    (release / name).write_text(
+        "ALTER TABLE tides ADD COLUMN seen TEXT;"
+        " CREATE TABLE anew (id INTEGER PRIMARY KEY, port TEXT NOT NULL, level TEXT, seen TEXT);"
+        " INSERT INTO anew SELECT * FROM tides; DROP TABLE tides; ALTER TABLE anew RENAME TO tides;"
+    )
+    sheet = release / "release.toml"
+    head = 'format = 1\n\n[release]\nproduct = "quaybook"\nversion = "2.5"\n\n[reach]\nfrom = ">=2.4"\n'
+    sheet.write_text(f'{head}\n[[migrations]]\nid = "appears"\nfile = "{name}"\n')
+    packed = ["pack", release, "--into", demo.folder / "releases"]
+    assert demo.yl(*packed).code == 0, demo.yl(*packed)
+    assert demo.yl("climb", "--to", "2.5", "--yes").code == 1
+    (proposal,) = demo.folder.glob(".ladder/climbs/*/seen-contract.toml")
+    text = proposal.read_text()
+    assert 'columns_added = ["seen"]' in text
+    assert 'definition_changed = ["table tides"]' in text
+    sheet.write_text(sheet.read_text() + text)
+    for path in demo.folder.glob("releases/quaybook-2.5*"):
+        path.unlink()
+    assert demo.yl(*packed).code == 0
+    assert demo.yl("climb", "--to", "2.5", "--yes").code == 0
+
+
 def test_files_that_nothing_declares_are_proposed_as_what_a_command_writes(environment: Demo) -> None:
     demo = environment
     text = '[[commands]]\nname = "stamp"\nat = "before-start"\nrun = ["/bin/sh", "-c", "echo x > {root}/stamp"]\n\n'

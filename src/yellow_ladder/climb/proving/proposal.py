@@ -6,14 +6,16 @@ from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
 import tomlkit
-from tomlkit.items import AoT, Table
+from tomlkit.items import Table
 
 from yellow_ladder.climb.proving.basis import Basis
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.durable import write_whole
-from yellow_ladder.fingerprints.lineage import Lineage, TableLine
+from yellow_ladder.fingerprints.definitions import judge_definitions
+from yellow_ladder.fingerprints.lineage import Lineage, TableLine, compose
 from yellow_ladder.fingerprints.records import ColumnSums, DatabasePrint, TablePrint
 from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
+from yellow_ladder.release.contract import Contract
 
 DECLARED_IN = "where this is what the release is meant to do, it can be declared: see {}"
 PROPOSAL_NAME = "seen-contract.toml"
@@ -37,7 +39,10 @@ def propose(
     contracts = tomlkit.aot()
     for name, verdicts in tables.items():
         differing = {one.table for one in verdicts if one.verdict is Verdict.DIFFERS}
-        _add(contracts, name, lines[name], differing, before.databases[name], after[name])
+        contract = _contract(name, lines[name], differing, before.databases[name], after[name])
+        _add_definitions(contract, before, after[name])
+        if len(contract) > 1:
+            contracts.append(contract)
     files = [one.removeprefix("file ").partition(": ")[0] for one in faults if one.startswith("file ")]
     if not contracts and not files:
         return None
@@ -54,9 +59,18 @@ def propose(
     return path
 
 
-def _add(
-    contracts: AoT, name: str, line: Lineage, differing: Iterable[str], before: DatabasePrint, after: DatabasePrint
-) -> None:
+def _add_definitions(contract: Table, before: Basis, after: DatabasePrint) -> None:
+    """What is defined otherwise even when all else is declared: of a table whose columns differ that was not told."""
+    name = str(contract["database"])
+    seen = Contract.model_validate(contract.unwrap())
+    line = compose(before.databases[name], [*before.contracts(name), ("seen", seen)])
+    left = [one.table for one in judge_definitions(before.databases[name], after, line)]
+    known = [one for one in left if one in before.databases[name].objects and one in after.objects]
+    if known:
+        contract["definition_changed"] = sorted({*seen.definition_changed, *known})
+
+
+def _contract(name: str, line: Lineage, differing: Iterable[str], before: DatabasePrint, after: DatabasePrint) -> Table:
     seen = set(differing)
     contract, tables = tomlkit.table(), tomlkit.aot()
     contract.add("database", name)
@@ -74,8 +88,7 @@ def _add(
             tables.append(change)
     if tables:
         contract.add("tables", tables)
-    if len(contract) > 1:
-        contracts.append(contract)
+    return contract
 
 
 def _change(name: str, line: TableLine, before: DatabasePrint, new: TablePrint) -> Table:
