@@ -185,3 +185,29 @@ def test_sums_made_in_two_ways_say_nothing_of_each_other(engine_demo: MakeDemo) 
     assert verdicts["notices"].verdict is Verdict.DIFFERS
     assert TWO_WAYS in verdicts["notices"].remarks[0]
     assert verdicts["berths"].verdict is Verdict.SAME
+
+
+def test_a_postgresql_table_is_cut_by_its_key_only_where_rows_lie_in_its_order(engine_demo: MakeDemo) -> None:
+    demo = engine_demo("postgresql", start=False)
+    ask(
+        demo,
+        "CREATE TABLE in_order (id bigint PRIMARY KEY, level text)",
+        "INSERT INTO in_order SELECT n * 1000, repeat('x', 200) FROM generate_series(-999, 2000) AS n",
+        "CREATE TABLE strewn (id integer PRIMARY KEY, level text)",
+        "INSERT INTO strewn SELECT (n * 7919) % 3001, repeat('x', 200) FROM generate_series(1, 3000) AS n",
+        "CREATE TABLE named (id text PRIMARY KEY, level text)",
+        "INSERT INTO named SELECT 'n' || n, repeat('x', 200) FROM generate_series(1, 3000) AS n",
+    )
+    database = demo.site().databases()["main"]
+    tables = {one.name: one for one in database.tables()}
+    columns = {
+        name: {span.column for span in database.spans(name, 3) if span is not None}
+        for name in ("in_order", "strewn", "named")
+    }
+    assert columns == {"in_order": {"id"}, "strewn": {""}, "named": {""}}
+    for name in columns:
+        jobs = [Job(tables[name], ("id", "level"), ("id",), span, 0) for span in database.spans(name, 3)]
+        parts = [run_job(database, job) for job in jobs]
+        assert sum(parts[1:], start=parts[0]) == run_job(database, replace(jobs[0], span=None))
+    ((first, second, third)) = database.spans("in_order", 3)
+    assert database.spans("in_order", 9, (second.low, third.low)) == [first, second, third]  # type: ignore[union-attr]

@@ -75,8 +75,11 @@ def borrowed(
         _keeping.idle, _keeping.process = {}, os.getpid()
     connection: _Opened | None = None
     waiting = _keeping.idle.get(what, [])
-    while connection is None and waiting:
-        one = waiting.pop()
+    while connection is None:
+        try:
+            one = waiting.pop()
+        except IndexError:  # asked for and not looked at before: another thread may take the last one
+            break
         if is_lost(one):
             with contextlib.suppress(Exception):
                 one.close()

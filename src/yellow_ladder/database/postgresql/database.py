@@ -150,7 +150,7 @@ class PostgresqlDatabase(ServerDatabase, Selecting):
             if pages < parts:
                 return [None]
             key = self._known[table][2].key
-            if len(key) == 1 and (ends := sums.key_ends(connection, *place, key[0], pages, is_known=bool(edges))):
+            if len(key) == 1 and (ends := sums.key_ends(connection, *place, key[0], is_known=bool(edges))):
                 return [Span(*one, key[0]) for one in cut(*ends, parts, edges)]
         ends_of_pages = cut(0, pages - 1, min(parts, _PARTS_BY_PAGES))
         # Rows may come behind the last page that was there, so that the last part has no end.

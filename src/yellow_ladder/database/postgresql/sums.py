@@ -9,12 +9,15 @@ in UTF-8 are summed by it; and before every use it must give what it gave when t
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import pairwise
+
+from psycopg import sql
 
 from yellow_ladder.database.port import Sums
 from yellow_ladder.database.postgresql.connect import Connection, command, plain
 
 _WAY = "hashtextextended"
-_ALWAYS_IN_MEMORY_PAGES, _IN_ORDER = 16_384, 0.9
+_LOOKED_AT, _IN_ORDER = 64, 0.9
 _KNOWN = """
 SELECT current_setting('server_encoding') = 'UTF8' AND hashtextextended('' COLLATE "C", 0) = -6939563903564495251
   AND hashtextextended('Käthe lies at quay 7' COLLATE "C", 4611686018427387904) = 1787594486303763044"""
@@ -60,24 +63,37 @@ def pages(connection: Connection, schema: str, name: str) -> int:
     return int(row[0]) if row else 0
 
 
-def key_ends(
-    connection: Connection, schema: str, name: str, key: str, size: int, *, is_known: bool
-) -> tuple[int, int] | None:
-    """The smallest and largest value of a key of one whole number, where reading by it costs no more than by pages.
+def key_ends(connection: Connection, schema: str, name: str, key: str, *, is_known: bool) -> tuple[int, int] | None:
+    """The smallest and largest value of a key of one whole number, where rows lie in its order.
 
-    Read in another order than rows lie in, a table of `size` pages that does not fit into memory would be read many
-    times over. `is_known`: that was found out before.
+    Read in another order than they lie in, a table that does not fit into memory would be read many times over.
+    `is_known`: that was found out before.
     """
-    query = """
-        SELECT a.atttypid IN ('int2'::regtype, 'int4'::regtype, 'int8'::regtype),
-          (SELECT s.correlation FROM pg_stats AS s WHERE s.schemaname = %s AND s.tablename = %s AND s.attname = %s)
-        FROM pg_attribute AS a WHERE a.attrelid = to_regclass(%s) AND a.attname = %s"""
     table = command("{}.{}", schema, name)
-    row = connection.execute(query, [schema, name, key, table.as_string(connection), key]).fetchone()
-    is_number, order = row if row else (False, None)
-    in_order = size <= _ALWAYS_IN_MEMORY_PAGES if order is None else abs(order) > _IN_ORDER
-    if not is_number or not (in_order or is_known):
+    query = """
+        SELECT a.atttypid IN ('int2'::regtype, 'int4'::regtype, 'int8'::regtype)
+        FROM pg_attribute AS a WHERE a.attrelid = to_regclass(%s) AND a.attname = %s"""
+    row = connection.execute(query, [table.as_string(connection), key]).fetchone()
+    if not row or not row[0]:
         return None
-    ends = command("SELECT min({}), max({}) FROM ONLY ", key, key) + table
-    found = connection.execute(ends).fetchone()
-    return (int(found[0]), int(found[1])) if found and found[0] is not None else None
+    found = connection.execute(command("SELECT min({}), max({}) FROM ONLY ", key, key) + table).fetchone()
+    if not found or found[0] is None:
+        return None
+    low, high = int(found[0]), int(found[1])
+    return (low, high) if is_known or _lies_in_order(connection, table, key, low, high) else None
+
+
+def _lies_in_order(connection: Connection, table: sql.Composed, key: str, low: int, high: int) -> bool:
+    """Whether the pages of some rows, taken in the order of the key, nearly all come one after the other."""
+    query = (
+        plain(
+            "SELECT (f.place::text::point)[0] FROM generate_series(%s::bigint, %s::bigint, %s::bigint) AS at CROSS JOIN"
+        )
+        + command(" LATERAL (SELECT o.ctid AS place FROM ONLY ")
+        + table
+        + command(" AS o WHERE o.{} >= at.at ORDER BY o.{} LIMIT 1) AS f ORDER BY at.at", key, key)
+    )
+    step = max(1, (high - low) // _LOOKED_AT)
+    places = [int(place) for (place,) in connection.execute(query, [low, high, step]).fetchall()]
+    rising = sum(first <= second for first, second in pairwise(places))
+    return rising >= _IN_ORDER * (len(places) - 1)
