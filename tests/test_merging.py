@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from tests.merging import Case, cases
@@ -101,6 +101,11 @@ def by_structure(base: Document, mine: Document, new: Document) -> tuple[str, li
     return root.text, sorted({one.key for one in merge.outcomes if one.fate is Fate.CONFLICT})
 
 
+@example(
+    which=next(one for one in BASES if one[0] == "settings.py"),
+    here=[Edit("set", 9, "aa")],
+    there=[Edit("remove", 21, "aa")],
+)
 @settings(max_examples=300)
 @given(which=st.sampled_from(BASES), here=edits, there=edits)
 def test_the_laws_of_merging_hold_for_every_format(

@@ -113,7 +113,7 @@ def _ranges(old: TablePrint, now: TablePrint, same: Mapping[str, str]) -> tuple[
             found[-1] = (found[-1][0], high)
         else:
             found.append((low, high))
-    return tuple(found) if len(found) <= _MOST_RANGES else ()
+    return () if (None, None) in found or len(found) > _MOST_RANGES else tuple(found)
 
 
 def _places(old: TablePrint, now: TablePrint, same: Mapping[str, str]) -> list[tuple[str, int]]:

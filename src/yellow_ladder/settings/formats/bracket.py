@@ -250,3 +250,5 @@ def settle_commas(block: Node, *, trailing: bool) -> None:
                 part.tail = part.tail.rstrip(" ") + "\n"
         elif not last and not part.tail and not parts[place + 1].lead:
             part.tail = " "
+        if not last and part.tail and not part.tail.strip(" \t"):  # one of the two is the distance between them
+            parts[place + 1].lead = parts[place + 1].lead.lstrip(" \t")
