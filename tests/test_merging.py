@@ -103,7 +103,7 @@ def by_structure(base: Document, mine: Document, new: Document) -> tuple[str, li
 
 @example(
     which=next(one for one in BASES if one[0] == "settings.py"),
-    here=[Edit("set", 9, "aa")],
+    here=[Edit("remove", 0, "aa"), Edit("set", 9, "aa")],
     there=[Edit("remove", 21, "aa")],
 )
 @settings(max_examples=300)
