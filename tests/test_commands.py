@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import select
 import time
@@ -10,9 +11,11 @@ from typing import Any
 
 import psutil
 import pytest
+from rich.console import Console
 
 from tests.conftest import Demo, MakeDemo
 from tests.crash_driver import in_child
+from yellow_ladder.cli.narrator import Narrator
 from yellow_ladder.climb.conduct import Conditions, begin
 from yellow_ladder.climb.planning.prepare import stage_climb
 from yellow_ladder.climb.planning.prospect import look_ahead
@@ -327,3 +330,12 @@ def test_a_command_that_says_nothing_for_long_is_spoken_of_with_what_it_does(idl
     told, _ = ended_in(idle, "within_s = 8", times=0, patience_s=2.0)
     assert "has said nothing for 2" in told
     assert "used the processor for" in told
+
+
+def test_a_note_is_told_whole_on_a_narrow_screen() -> None:
+    out = io.StringIO()
+    text = "`schema` may not be run twice: yl stops when it has ended. Press Ctrl-C again to end it; it then goes back"
+    Narrator(Console(file=out, width=60), live=False)(Note(text, is_warning=True))
+    lines = out.getvalue().splitlines()
+    assert " ".join(line.strip() for line in lines).removeprefix("↓ ") == text
+    assert all(len(line) <= 60 and line == line.rstrip() for line in lines)

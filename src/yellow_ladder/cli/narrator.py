@@ -53,7 +53,7 @@ class Narrator:
             self._out.print(Padding(Text(one_line(event.reason), "red"), (0, 1, 0, _INDENT)))
         elif isinstance(event, Note):
             mark = Text("↓", "bold yellow") if event.is_warning else Text("·", "dim")
-            self._line(mark, event.text, numbered=False)
+            self._note(mark, event.text)
 
     def _tell_progress(self, event: Progress) -> None:
         if self._status is None or time.monotonic() - self._shown_at < _PROGRESS_EVERY_S:
@@ -72,9 +72,18 @@ class Narrator:
         title = self._step.title if self._step else event.who
         self._live(f"{escape(title)} … [dim]{escape(one_line(event.line))}[/]")
 
-    def _line(self, mark: Text, title: str, took: str = "", summary: str = "", *, numbered: bool = True) -> None:
+    def _note(self, mark: Text, text: str) -> None:
+        """All of it, on as many lines as it takes: what is told besides is told nowhere else."""
+        lines = Text(one_line(text)).wrap(self._out, max(20, self._out.width - _INDENT - 1))
+        for number, line in enumerate(lines):
+            line.rstrip()
+            before = Text.assemble(" " * (_INDENT - 2), mark, " ") if number == 0 else Text(" " * _INDENT)
+            self._out.print(before + line, no_wrap=True, crop=False)
+        self._told = True
+
+    def _line(self, mark: Text, title: str, took: str = "", summary: str = "") -> None:
         """One line, cut at the width: number, mark, title, seconds, summary."""
-        number = f"{self._step.number:>3}/{self._step.total}" if self._step and numbered else ""
+        number = f"{self._step.number:>3}/{self._step.total}" if self._step else ""
         line = Text.assemble((f" {number:<6} ", "dim"), mark, f" {one_line(title)}")
         if took:
             line.pad_right(max(0, _TITLE_WIDTH - line.cell_len))
