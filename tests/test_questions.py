@@ -323,3 +323,5 @@ when = "after"
     kept = json.loads((climbs[-1] / "answers-before.json").read_text())["answers"]
     assert kept["lamp"] == {"good": True, "saw": "the answer is lit", "kept": {"answer": "lit"}}
     assert Path(climbs[-1] / "answers-before.json").stat().st_mode & 0o077 == 0
+    lamp.write_text("out\n")
+    assert demo.yl("verify").code == 0, "while the site is open, people change what is answered"

@@ -46,7 +46,7 @@ def what_speaks_against(plan: Plan) -> list[str]:
                 found.append(f"the database {name}: {fault.problems[0].message}")
         served = bool(plan.running)
         found += version_faults(plan, ask_probes(site, served=served))
-        found += ask_again(plan, served=served).faults
+        found += ask_again(plan, served=served, is_open=True).faults
     except LadderError as fault:
         found.append(fault.problems[0].message)
     return found

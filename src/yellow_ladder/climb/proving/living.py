@@ -44,11 +44,15 @@ def ask_before(run: Run) -> Facts:
     return {"summary": f"{words}, not as wanted: {', '.join(bad)}" if bad else words}
 
 
-def ask_again(plan: Plan, *, served: bool) -> Asked:
-    """Ask the site's own questions of the new version; pages and logs only while somebody serves them."""
+def ask_again(plan: Plan, *, served: bool, is_open: bool = False) -> Asked:
+    """Ask the site's own questions of the new version; pages and logs only while somebody serves them.
+
+    While it is open, people change what is answered and what logs say: then nothing is held against before.
+    """
     site, before = site_after(plan), _answers_before(plan)
-    questions = [one for one in site.record.checks if one.is_asked_after and (served or not (one.url or one.log))]
-    kept: dict[str, Remembered] = {name: one["kept"] for name, one in before.items()}
+    asked = [one for one in site.record.checks if one.is_asked_after and not (is_open and one.log)]
+    questions = [one for one in asked if served or not (one.url or one.log)]
+    kept: dict[str, Remembered] = {} if is_open else {name: one["kept"] for name, one in before.items()}
     replies = ask_questions(site, questions, kept)
     faults, remarks = [], []
     for question in questions:

@@ -139,7 +139,7 @@ def prove(run: Run, *, served: bool, keep: bool = True, to_the_row: bool = True)
             *file_faults,
             *settings.faults,
             *version_faults(plan, after.answers),
-            *ask_again(plan, served=served).faults,
+            *ask_again(plan, served=served, is_open=served).faults,
         ),
         remarks=(*_dropped_columns(plan, before), *remarks),
         values_before=sum(
