@@ -90,12 +90,13 @@ class WarmProcess:
 
 
 def _load_everything() -> None:
-    import yellow_ladder
+    import yellow_ladder.web
 
     for module in pkgutil.walk_packages(yellow_ladder.__path__, "yellow_ladder."):
         if not module.name.endswith("__main__"):
             importlib.import_module(module.name)
     importlib.import_module("tests.crash_driver")
+    yellow_ladder.web.authorities()
 
 
 def _serve(requests: IO[bytes], replies: IO[bytes]) -> None:

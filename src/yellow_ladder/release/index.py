@@ -19,6 +19,7 @@ from urllib.parse import unquote, urljoin, urlsplit
 
 from pydantic import Field
 
+from yellow_ladder import web
 from yellow_ladder.documents import Record, validate_document
 from yellow_ladder.durable import private_folder, sync_folder, write_whole
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
@@ -128,7 +129,7 @@ def _answer(url: str, headers: dict[str, str] | None = None) -> Iterator[httpx.R
     is_local = urlsplit(url).hostname in ("127.0.0.1", "::1", "localhost")
     try:
         with (
-            httpx.Client(
+            web.client(
                 timeout=_STALLED_S, follow_redirects=True, max_redirects=_MOST_REDIRECTS, trust_env=not is_local
             ) as client,
             client.stream("GET", url, headers=headers) as answer,

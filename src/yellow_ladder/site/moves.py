@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Mapping
 from typing import Any
 
@@ -12,6 +13,12 @@ _LISTS = ("data", "logs", "assets", "addons", "keys", "licences")
 
 def moved_text(text: str, moves: Mapping[str, str]) -> str:
     """The site file's text with every moved path replaced under `[keep]` and `[[versions]]`; the rest untouched."""
+    return _moved_text(text, tuple(moves.items()))
+
+
+@functools.lru_cache(maxsize=32)
+def _moved_text(text: str, pairs: tuple[tuple[str, str], ...]) -> str:
+    moves = dict(pairs)
     document = tomlkit.parse(text)
     keep: Any = document.get("keep", {})
     for name in _LISTS:

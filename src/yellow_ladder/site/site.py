@@ -197,6 +197,7 @@ def load_site(file: Path, *, under_way: bool = False) -> Site:
     return site if under_way else _checked(site)
 
 
+@functools.lru_cache(maxsize=32)  # a plan is asked for its site, and for that after each rung, at every step
 def site_from_text(file: Path, text: bytes) -> Site:
     """The site as it was written down when a plan was frozen."""
     record = parse_document(text, SiteFile, name=str(file), what="site file", doc_page=DOC_PAGE)

@@ -12,6 +12,7 @@ from urllib.parse import urljoin, urlsplit
 
 import httpx
 
+from yellow_ladder import web
 from yellow_ladder.site.questions import SiteCheck
 from yellow_ladder.survey.probes import LARGEST_ANSWER_BYTES
 
@@ -64,7 +65,7 @@ class Visitor:
         """Ask a page. Redirects are not followed. Raises ValueError for an answer that is too large."""
         cookies = self._sessions.setdefault(question.session, httpx.Cookies()) if question.session else httpx.Cookies()
         headers = {name: self.put_in(value) for name, value in question.headers.items()}
-        with httpx.Client(timeout=question.within_s, trust_env=False, cookies=cookies, headers=headers) as client:
+        with web.client(timeout=question.within_s, cookies=cookies, headers=headers) as client:
             given: dict[str, Any] = {}
             if question.form:
                 hidden = self._hidden_fields(client, question, url) if question.form_page else {}

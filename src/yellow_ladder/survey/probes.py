@@ -14,7 +14,7 @@ from typing import Any
 
 import httpx
 
-from yellow_ladder import nolinks
+from yellow_ladder import nolinks, web
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.processes import Streams, run_command
@@ -192,7 +192,7 @@ def fetch(url: str, within_s: float) -> tuple[httpx.Headers, str]:
     """Headers and text of a page that answers with success; raises ValueError or httpx.HTTPError otherwise."""
     end = time.monotonic() + within_s
     # No proxy of the environment: the question is to this machine, and nobody between may answer it.
-    with httpx.Client(timeout=within_s, trust_env=False) as client, client.stream("GET", url) as response:
+    with web.client(timeout=within_s) as client, client.stream("GET", url) as response:
         if not response.is_success:
             raise ValueError(f"the page answers with status {response.status_code}")
         body = b""

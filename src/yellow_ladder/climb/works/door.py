@@ -10,7 +10,7 @@ from pathlib import Path
 
 import httpx
 
-from yellow_ladder import nolinks
+from yellow_ladder import nolinks, web
 from yellow_ladder.climb.running.run import Facts, Run
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.site.site import Site
@@ -57,7 +57,7 @@ def see_closed(site: Site) -> str:
 def _page(url: str) -> tuple[int, str]:
     """Status and beginning of a page, which may have no end."""
     end, body = time.monotonic() + _ANSWER_WITHIN_S, b""
-    with httpx.Client(timeout=_ANSWER_WITHIN_S, trust_env=False) as client, client.stream("GET", url) as answer:
+    with web.client(timeout=_ANSWER_WITHIN_S) as client, client.stream("GET", url) as answer:
         for block in answer.iter_bytes():
             body += block
             if len(body) > _MOST_BYTES or time.monotonic() > end:
