@@ -200,13 +200,17 @@ def _answers(server: PrivateServer) -> bool:
 
 def stop_server(server: PrivateServer, *, roughly: bool = False) -> None:
     """Stop it; roughly: as a power cut would."""
+    polite = signal.SIGINT if server.engine == "postgresql" else signal.SIGTERM
+    _end(server, signal.SIGKILL if roughly else polite)
+
+
+def _end(server: PrivateServer, how: signal.Signals) -> None:
     with contextlib.suppress(psutil.Error):
         process = psutil.Process(server.pid)
         if not Path(server.folder).name.startswith("quaybook-") or server.folder not in " ".join(process.cmdline()):
             return  # the number is somebody else's by now
         family = [process, *process.children(recursive=True)]
-        polite = signal.SIGINT if server.engine == "postgresql" else signal.SIGTERM
-        process.send_signal(signal.SIGKILL if roughly else polite)
+        process.send_signal(how)
         _, alive = psutil.wait_procs(family, timeout=20)
         for one in alive:
             with contextlib.suppress(psutil.Error):
@@ -216,7 +220,8 @@ def stop_server(server: PrivateServer, *, roughly: bool = False) -> None:
 
 def remove_server(server: PrivateServer) -> None:
     """Stop it and remove its folder."""
-    stop_server(server, roughly=True)
+    # A PostgreSQL server that is killed leaves a segment in the machine's shared memory, until the machine starts anew.
+    _end(server, signal.SIGQUIT if server.engine == "postgresql" else signal.SIGKILL)
     shutil.rmtree(server.folder, ignore_errors=True)
 
 
