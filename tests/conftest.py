@@ -39,7 +39,7 @@ def pytest_configure(config: pytest.Config) -> None:
     """One seed for all workers of a run: it chooses the instants at which the program is killed."""
     os.environ.setdefault("YELLOW_LADDER_SEED", secrets.token_hex(4))
     if "TMPDIR" not in os.environ and is_fit_for_tests(MEMORY):
-        folder = Path(tempfile.mkdtemp(prefix="yellow-ladder-tests-", dir=MEMORY))
+        folder = Path(tempfile.mkdtemp(prefix="yl-", dir=MEMORY))
         folder.chmod(0o1777)  # as the usual one: accounts of their own reach their folders through it
         config.stash[_IN_MEMORY] = folder
         os.environ["TMPDIR"], tempfile.tempdir = str(folder), None

@@ -6,13 +6,14 @@ seed). Prints one JSON object: how many kill points there are, which were tried 
 
 Modes, `KILL-THEN`: kill at `record` (each journal record, before and after it is on disk), at `call` (each change of
 the file system that the program makes once it plans) while climbing, or at `back-call` while descending; then
-`continue` or `descend`. With `failing-` before it, the last release fails and the climb goes back by itself; with
+`continue`, `descend`, or one after the other in turn (`continue+descend`). With `failing-` before it, the last release fails and the climb goes back by itself; with
 `plain-`, the kernel cannot exchange folders in one instant. With `ENGINE:` before all that, on that engine's server;
 with `environment:` or `shared:`, in that shape of the demonstration.
 """
 
 from __future__ import annotations
 
+import itertools
 import json
 import os
 import random
@@ -255,13 +256,14 @@ def chosen(points: int, choice: str) -> list[int]:
 def main() -> None:
     folder, mode, choice = Path(sys.argv[1]), sys.argv[2], sys.argv[3]
     engine, _, mode = mode.rpartition(":")
-    kill, _, then = mode.rpartition("-")
+    kill, _, thens = mode.rpartition("-")
+    in_turn = itertools.cycle(thens.split("+"))
     bench = Bench(folder, kill, engine or "sqlite")
     failures: dict[int, str] = {}
     tried = chosen(bench.points, choice)
     try:
         for at in tried:
-            wrong = bench.attempt(at, then)
+            wrong = bench.attempt(at, next(in_turn))
             if wrong:
                 failures[at] = wrong
     finally:

@@ -273,7 +273,7 @@ def test_only_errors_of_a_new_kind_are_told_of_a_log(demo: Demo) -> None:
         ('url = "http://127.0.0.1:1/"\nmethod = "GET"\nform = { a = "b" }', "which GET cannot"),
         ('url = "http://127.0.0.1:1/"\nlinks = true\nsession = "a"', "as a visitor without cookies"),
         ('log = "x.log"', 'when = "after"'),
-        ('query = "SELECT 1"\nas_before = true', 'when = "both" or "after"'),
+        ('query = "SELECT 1"\nas_before = true', 'when = "both", "after" or "opened"'),
         ('url = "http://127.0.0.1:1/"\nlog = "x.log"', "exactly one of"),
     ],
 )
@@ -325,3 +325,34 @@ when = "after"
     assert Path(climbs[-1] / "answers-before.json").stat().st_mode & 0o077 == 0
     lamp.write_text("out\n")
     assert demo.yl("verify").code == 0, "while the site is open, people change what is answered"
+
+
+def test_what_only_an_open_site_answers_is_asked_when_it_is_open(make_demo: MakeDemo) -> None:
+    demo = make_demo()
+    known = demo.prepared.file.read_text()
+    flag = demo.root / "data" / "closed"
+    asked = f"""
+[[checks]]
+name = "users are let in"
+command = ["test", "!", "-e", "{flag}"]
+when = "opened"
+"""
+    demo.edit("[maintenance]", f"{asked}\n[maintenance]")
+    told = demo.yl("climb", "--to", "2.6", "--yes")
+    assert told.code == 0, "it is not asked while users are shut out"
+    assert "ask what only an open site answers" in told.out + told.err
+    assert demo.yl("verify").code == 0
+    assert demo.yl("descend", "--yes").code == 0
+    demo.prepared.file.write_text(known)
+    worse = f'name = "version"\ncommand = ["cat", "{demo.root}/VERSION"]\nas_before = true\nwhen = "opened"'
+    demo.edit("[maintenance]", f"{asked}\n[[checks]]\n{worse}\n\n[maintenance]")
+    answer = demo.yl("climb", "--to", "2.6", "--yes", "--json")
+    assert answer.code == 3
+    assert [one["message"] for one in answer.problems if one["code"] == "not-alive"] == [
+        "version: the answer is 2.6, and was 2.4 before"
+    ]
+    assert not flag.exists(), "people work already: nothing is taken back by itself"
+    assert (demo.root / "VERSION").read_text().strip() == "2.6"
+    assert demo.yl("climb", "--continue").code == 3, "it is asked again"
+    assert demo.yl("descend", "--yes").code == 0
+    assert (demo.root / "VERSION").read_text().strip() == "2.4"

@@ -10,7 +10,7 @@ from yellow_ladder.survey.questions import ask_questions
 
 def own_questions(at: Circumstances) -> Iterator[Finding]:
     """Are the answers to the site's own questions what it wants?"""
-    asked = [one for one in at.site.record.checks if one.when != "after"]
+    asked = [one for one in at.site.record.checks if one.when in ("before", "both")]
     replies = ask_questions(at.site, asked)
     for question in asked:
         reply = replies[question.name]

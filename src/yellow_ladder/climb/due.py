@@ -6,7 +6,7 @@ from datetime import datetime, timedelta
 
 from yellow_ladder.climb.proving.expected import site_after
 from yellow_ladder.climb.proving.inventory import ask_probes
-from yellow_ladder.climb.proving.living import ask_again
+from yellow_ladder.climb.proving.living import Moment, ask_again
 from yellow_ladder.climb.proving.proof import load_proof, version_faults
 from yellow_ladder.climb.record.catalog import Climb, list_climbs
 from yellow_ladder.climb.record.plan import Plan
@@ -46,7 +46,7 @@ def what_speaks_against(plan: Plan) -> list[str]:
                 found.append(f"the database {name}: {fault.problems[0].message}")
         served = bool(plan.running)
         found += version_faults(plan, ask_probes(site, served=served))
-        found += ask_again(plan, served=served, is_open=True).faults
+        found += ask_again(plan, served=served, moment=Moment.LATER).faults
     except LadderError as fault:
         found.append(fault.problems[0].message)
     return found

@@ -42,7 +42,7 @@ class SiteCheck(Record):
     wanted: str = ""
     as_before: bool = False
     level: Literal["stop", "warn"] = "stop"
-    when: Literal["before", "both", "after"] = "before"
+    when: Literal["before", "both", "after", "opened"] = "before"
     remedy: str = ""
     within_s: Seconds = 10.0
     as_user: str = ""
@@ -67,10 +67,11 @@ class SiteCheck(Record):
             given = sorted(self.model_fields_set.intersection(_PAGE_ONLY))
             if given:
                 raise ValueError(f"has `{given[0]}`, which goes with `url`")
-        if self.log and (self.when != "after" or self.wanted or self.as_before):
-            raise ValueError('with a log needs when = "after": its new errors are told, and nothing else is wanted')
+        if self.log and (self.when not in ("after", "opened") or self.wanted or self.as_before):
+            text = 'with a log needs when = "after" or "opened": its new errors are told, and nothing else is wanted'
+            raise ValueError(text)
         if (self.as_before or self.times) and not self.is_asked_after:
-            raise ValueError('compares with before: give it when = "both" or "after"')
+            raise ValueError('compares with before: give it when = "both", "after" or "opened"')
         return self._page_complete()
 
     def _page_complete(self) -> SiteCheck:

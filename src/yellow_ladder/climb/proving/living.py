@@ -1,4 +1,5 @@
-"""The site's own questions: asked while the old version serves, and again when the new one does.
+"""The site's own questions: asked while the old version serves, and again when the new one does, before users are let
+in or as soon as they are.
 
 What was answered badly before is no fault of the climb: it is told, and nothing more.
 """
@@ -8,6 +9,7 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping
 from dataclasses import dataclass
+from enum import Enum, auto
 from typing import Any
 
 from yellow_ladder.climb.proving.expected import site_after
@@ -16,10 +18,19 @@ from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Facts, Run
 from yellow_ladder.durable import write_json
 from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.site.questions import SiteCheck
 from yellow_ladder.survey.questions import Remembered, Reply, ask_questions
 from yellow_ladder.words import count_of
 
 _KEPT = "answers-before.json"
+
+
+class Moment(Enum):
+    """When questions are asked of the new version."""
+
+    CLOSED = auto()  # it serves, and users are shut out
+    OPENED = auto()  # they have been let in just now
+    LATER = auto()  # they have been at work since: what is answered and what logs say may have changed by that
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,15 +55,23 @@ def ask_before(run: Run) -> Facts:
     return {"summary": f"{words}, not as wanted: {', '.join(bad)}" if bad else words}
 
 
-def ask_again(plan: Plan, *, served: bool, is_open: bool = False) -> Asked:
+def is_asked(question: SiteCheck, moment: Moment) -> bool:
+    """Whether a question is asked of the new version at a moment; pure."""
+    if moment is Moment.LATER:
+        return question.is_asked_after and not question.log
+    return question.is_asked_after and (question.when == "opened") is (moment is Moment.OPENED)
+
+
+def ask_again(plan: Plan, *, served: bool, moment: Moment) -> Asked:
     """Ask the site's own questions of the new version; pages and logs only while somebody serves them.
 
-    While it is open, people change what is answered and what logs say: then nothing is held against before.
+    Later, nothing is held against before.
     """
     site, before = site_after(plan), _answers_before(plan)
-    asked = [one for one in site.record.checks if one.is_asked_after and not (is_open and one.log)]
+    asked = [one for one in site.record.checks if is_asked(one, moment)]
     questions = [one for one in asked if served or not (one.url or one.log)]
-    kept: dict[str, Remembered] = {} if is_open else {name: one["kept"] for name, one in before.items()}
+    is_later = moment is Moment.LATER
+    kept: dict[str, Remembered] = {} if is_later else {name: one["kept"] for name, one in before.items()}
     replies = ask_questions(site, questions, kept)
     faults, remarks = [], []
     for question in questions:
@@ -60,7 +79,7 @@ def ask_again(plan: Plan, *, served: bool, is_open: bool = False) -> Asked:
         if reply.is_good:
             continue
         told = f"{question.name}: {reply.saw}"
-        if question.when == "after" and not before.get(question.name, {"good": True})["good"]:
+        if question.when != "both" and not before.get(question.name, {"good": True})["good"]:
             remarks.append(f"{told}; it was no better before: {before[question.name]['saw']}")
         elif question.level == "stop":
             faults.append(told)

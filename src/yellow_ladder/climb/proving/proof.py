@@ -23,7 +23,7 @@ from yellow_ladder.climb.proving.inventory import (
     read_inventory,
     write_inventory,
 )
-from yellow_ladder.climb.proving.living import ask_again
+from yellow_ladder.climb.proving.living import Moment, ask_again
 from yellow_ladder.climb.proving.locating import locate
 from yellow_ladder.climb.record.plan import BEFORE, Plan
 from yellow_ladder.climb.running.run import Run
@@ -139,7 +139,7 @@ def prove(run: Run, *, served: bool, keep: bool = True, to_the_row: bool = True)
             *file_faults,
             *settings.faults,
             *version_faults(plan, after.answers),
-            *ask_again(plan, served=served, is_open=served).faults,
+            *ask_again(plan, served=served, moment=Moment.LATER if served else Moment.CLOSED).faults,
         ),
         remarks=(*_dropped_columns(plan, before), *remarks),
         values_before=sum(

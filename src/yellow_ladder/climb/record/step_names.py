@@ -39,6 +39,7 @@ class StepKind(StrEnum):
     KEEP_LEFT = "keep-left"
     SITE_FILE = "site-file"
     OPEN = "open"
+    ASK_OPENED = "ask-opened"
     TIDY = "tidy"
 
     BACK_CLOSE = "back-close"

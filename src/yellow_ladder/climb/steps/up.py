@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from yellow_ladder.climb.proving.basis import is_held
-from yellow_ladder.climb.proving.living import ask_before
+from yellow_ladder.climb.proving.living import Moment, ask_before, is_asked
 from yellow_ladder.climb.proving.price import has_commands
 from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Step, Work
 from yellow_ladder.climb.steps.shared import command_steps, let_in_steps, rest_step, start_steps, stop_steps
-from yellow_ladder.climb.works.alive import look_alive
+from yellow_ladder.climb.works.alive import ask_opened, look_alive
 from yellow_ladder.climb.works.backing_up import back_up, back_up_files, copy_first, read_backup_back, take_inventory
 from yellow_ladder.climb.works.building import build
 from yellow_ladder.climb.works.by_start import migrate_by_start
@@ -139,9 +139,16 @@ def _window_ends(plan: Plan) -> list[Step]:
         Step(StepName(StepKind.SITE_FILE), "follow moved paths in the site file", follow),
         Step(StepName(StepKind.OPEN), "open the site to its users", open_up),
         *command_steps(plan, Point.OPENED),
+        *_asked_when_opened(plan),
         *_copies(plan, "after"),
         Step(StepName(StepKind.TIDY), "remove what is no longer needed", tidy),
     ]
+
+
+def _asked_when_opened(plan: Plan) -> list[Step]:
+    if not any(is_asked(one, Moment.OPENED) for one in plan.site.record.checks):
+        return []
+    return [_reads(StepKind.ASK_OPENED, "ask what only an open site answers", ask_opened)]
 
 
 def _kept_as_left(plan: Plan) -> list[Step]:

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from yellow_ladder.climb.proving.expected import site_after
 from yellow_ladder.climb.proving.inventory import AFTER_NAME, ask_probes, read_inventory
-from yellow_ladder.climb.proving.living import ask_again
+from yellow_ladder.climb.proving.living import Moment, ask_again
 from yellow_ladder.climb.proving.proof import version_faults
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.running.run import Facts, Run
@@ -27,7 +27,7 @@ def look_alive(run: Run) -> Facts:
     """See that the new version serves and answers as it should; raises AnswerNo with all that it does not."""
     plan = run.plan
     answers = ask_probes(site_after(plan), served=True)
-    asked = ask_again(plan, served=True)
+    asked = ask_again(plan, served=True, moment=Moment.CLOSED)
     faults = [*version_faults(plan, answers), *asked.faults, *_rows_gone(plan)]
     if faults:
         remedy = "read what the services write to their logs"
@@ -39,6 +39,22 @@ def look_alive(run: Run) -> Facts:
         run.listen(Note(f"{one}: restart it", is_warning=True))
     facts = {"old_code": old, "answers": asked.good, "remarks": list(asked.remarks)}
     return {"versions": [one.says for one in answers], **{name: one for name, one in facts.items() if one}}
+
+
+def ask_opened(run: Run) -> Facts:
+    """Ask what is asked as soon as users are in again; raises AnswerNo with every answer that is not as it should be.
+
+    Nothing is taken back by itself then: people work there.
+    """
+    asked = ask_again(run.plan, served=True, moment=Moment.OPENED)
+    if asked.faults:
+        remedy = (
+            "put it right and go on with `yl climb --continue`, or go back with `yl descend`: what users wrote is kept"
+        )
+        raise AnswerNo([Problem("not-alive", fault, remedy) for fault in asked.faults])
+    for one in asked.remarks:
+        run.listen(Note(one, is_warning=True))
+    return {"answers": asked.good, **({"remarks": list(asked.remarks)} if asked.remarks else {})}
 
 
 def _old_code(run: Run) -> Iterator[str]:
