@@ -6,9 +6,10 @@ seed). Prints one JSON object: how many kill points there are, which were tried 
 
 Modes, `KILL-THEN`: kill at `record` (each journal record, before and after it is on disk), at `call` (each change of
 the file system that the program makes once it plans) while climbing, or at `back-call` while descending; then
-`continue`, `descend`, or one after the other in turn (`continue+descend`). With `failing-` before it, the last release fails and the climb goes back by itself; with
-`plain-`, the kernel cannot exchange folders in one instant. With `ENGINE:` before all that, on that engine's server;
-with `environment:` or `shared:`, in that shape of the demonstration.
+`continue`, `descend`, or one after the other in turn (`continue+descend`). With `failing-` before it, the last release
+fails and the climb goes back by itself; with `plain-`, the kernel cannot exchange folders in one instant. With
+`ENGINE:` before all that, on that engine's server; with `environment:` or `shared:`, in that shape of the
+demonstration.
 """
 
 from __future__ import annotations

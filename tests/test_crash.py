@@ -49,8 +49,7 @@ MODES = {
     "mariadb:record-descend": (4, 80),
     "mariadb:back-call-descend": (4, 40),
 }
-# Kill points in a usual run, other ones each time; it prints its seed. What is killed alike is made ready once, and goes
-# on and back in turn.
+# Kill points in a usual run, other ones each time; it prints its seed. What is killed alike is made ready once.
 USUAL = {
     "record-continue+descend": 10,
     "call-continue+descend": 8,
