@@ -11,6 +11,7 @@ from pathlib import Path
 from yellow_ladder.backup.catalog import list_backups
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.errors import LadderError
+from yellow_ladder.files.entry import within
 from yellow_ladder.files.exchange import same_file_system
 from yellow_ladder.release.source import Release
 from yellow_ladder.route import Route
@@ -76,6 +77,7 @@ def rooms_for(at: Circumstances, route: Route) -> list[Room]:
         add(staging, max(made, _unpacked_bytes(rung.release)), len(at.survey.manifest))
     if any(not one.file for rung in route.leg for one in rung.release.sheet.migrations):
         add(at.site.state.path, databases, _BACKUP_INODES)  # a copy of what commands have made of the data
+    add(at.site.root, *_remade_room(at, route))
     add(staging, max((rung.release.sheet.needs.free_bytes for rung in route.leg), default=0), 0)
     for surveyed in at.survey.databases:
         spec, address = at.site.database_spec(surveyed.name), at.site.databases()[surveyed.name].address
@@ -96,6 +98,13 @@ def _release_bytes(at: Circumstances) -> int:
         inside = f"{at.site.release_path}/"
         return sum(one.size for path, one in at.survey.manifest.items() if path.startswith(inside))
     return 0
+
+
+def _remade_room(at: Circumstances, route: Route) -> tuple[int, int]:
+    """Bytes and entries of what is exported and imported beside what is there; either may be larger in truth."""
+    folders = [one.folder for rung in route.leg for one in rung.release.sheet.remade]
+    inside = [entry.size for path, entry in at.survey.manifest.items() if within(path, folders)] if folders else []
+    return 2 * sum(inside), 2 * len(inside)
 
 
 def _unpacked_bytes(release: Release) -> int:

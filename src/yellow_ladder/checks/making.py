@@ -8,7 +8,8 @@ from collections.abc import Iterator
 from yellow_ladder import nolinks
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.errors import BadInput
-from yellow_ladder.release.commands import CommandKeys
+from yellow_ladder.files.exchange import same_file_system
+from yellow_ladder.release.commands import CommandKeys, Remade
 from yellow_ladder.release.source import check_build_files
 from yellow_ladder.route import Route, Rung
 from yellow_ladder.site.pointer import folder_for
@@ -107,6 +108,9 @@ def commands_fit(at: Circumstances, route: Route) -> Iterator[Finding]:
         for name, keys in named:
             count += 1
             yield from _fits(site, f"`{name}` of {rung.to_version}", keys, site.record.run_as)
+        for made in sheet.remade:
+            count += 2
+            yield from _remaking_fits(at, made, str(rung.to_version))
         for one in sheet.migrations:
             if one.by_start is not None:
                 yield from _start_fits(site, f"`{one.id}` of {rung.to_version}", one.by_start.service)
@@ -114,9 +118,44 @@ def commands_fit(at: Circumstances, route: Route) -> Iterator[Finding]:
         yield ok("commands", f"{count_of(count, 'command')} will be run, each shown in the plan")
 
 
-def _fits(site: Site, who: str, keys: CommandKeys, as_user: str) -> Iterator[Finding]:
+def _remaking_fits(at: Circumstances, made: Remade, version: str) -> Iterator[Finding]:
+    """Can a data folder be made anew? Nothing of it is known but by what exports and imports it."""
+    site, more = at.site, frozenset({"folder", "exported"})
+    for name, keys in (("export", made.export_by), ("import", made.import_by)):
+        # Begun anew in an empty folder, they may always be run again.
+        again = keys.model_copy(update={"twice": True})
+        yield from _fits(site, f"the {name} of {made.folder} by {version}", again, site.record.run_as, more)
+    for one in made.same:
+        words = [*one.before, *(one.after or ())]
+        yield from _unknown_braces("commands", f"`{one.name}` of {version}", words, _KNOWN | more)
+    whole = [path for path in site.record.keep.data_paths if made.folder == path]
+    if not whole and site.record.placement == "exchange":
+        seen = f"{version} makes {made.folder} anew, which is none of the data folders of the site file"
+        yield stop("commands", seen, f"name {made.folder} in keep.data as the folder that it is")
+    for spec, address in zip(site.record.databases, site.addresses(), strict=True):
+        lies_in = address.is_file and address.path.is_relative_to(site.root / made.folder)
+        if lies_in:
+            seen = (
+                f"the database {spec.name} lies in {made.folder}, which {version} makes anew: its rows are not compared"
+            )
+            remedy = "take it out of [[databases]], and let `same` of [[remade]] ask what must come through"
+            yield stop("commands", seen, remedy)
+    folder = site.root / made.folder
+    if nolinks.is_there(folder) and not same_file_system(folder, site.root):
+        seen = f"{made.folder} lies on another file system than root and cannot be set aside by a rename"
+        yield stop("commands", seen, "mount its parent, and let it be an ordinary folder there")
+    if not made.same:
+        seen = f"{version} makes {made.folder} anew, and nothing is asked before and after"
+        yield warn(
+            "commands", seen, "ask the publisher for questions (`same` of [[remade]]), or look yourself afterwards"
+        )
+
+
+def _fits(
+    site: Site, who: str, keys: CommandKeys, as_user: str, more: frozenset[str] = frozenset()
+) -> Iterator[Finding]:
     words = [*keys.run, keys.folder, *keys.environment.values()]
-    yield from _unknown_braces("commands", who, words, _KNOWN)
+    yield from _unknown_braces("commands", who, words, _KNOWN | more)
     try:
         started(site, as_user, [site.filled(word) for word in keys.run], site.root)
         variables = surroundings_of(site).variables

@@ -30,6 +30,10 @@ class Point(StrEnum):
     OPENED = "opened"
     GOING_BACK = "going-back"
 
+    # What `[[remade]]` runs: the release before exports, the new one imports.
+    EXPORT = "export"
+    IMPORT = "import"
+
     @property
     def is_of_each_rung(self) -> bool:
         """Whether every rung reaches it."""
@@ -88,8 +92,36 @@ class ReleaseCommand(CommandKeys):
         return self
 
 
+class SameAnswer(Record):
+    """`remade.same`: a command of the release before and one of the new release that must print the same."""
+
+    name: str = Field(min_length=1, max_length=60, pattern=r"^[^/\n]+$")
+    before: Argv
+    after: Argv | None = None
+
+
+class Remade(Record):
+    """`[[remade]]`: a data folder that the release before exports and the new one imports into an empty one."""
+
+    folder: TreePath
+    export_by: CommandKeys
+    import_by: CommandKeys
+    same: list[SameAnswer] = []
+
+    @model_validator(mode="after")
+    def _hands_over(self) -> Remade:
+        for name, keys in (("export_by", self.export_by), ("import_by", self.import_by)):
+            if not any("{exported}" in one for one in (*keys.run, keys.folder, *keys.environment.values())):
+                raise ValueError(f"needs {{exported}} in `{name}`: the folder that what is exported lies in meanwhile")
+            if keys.writes:
+                raise ValueError(f"has `writes` in `{name}`, which writes its folder and nothing else")
+        return self
+
+
 def refuse_misplaced(at: Point, keys: CommandKeys) -> None:
     """Raise ValueError for what cannot be at a point of a climb."""
+    if at in (Point.EXPORT, Point.IMPORT):
+        raise ValueError(f"is at {at}, which is no point for commands: see [[remade]]")
     if at is Point.GOING_BACK and not keys.twice:
         raise ValueError("is run when going back, which may be begun again after a kill: it needs twice = true")
     if at is Point.SETTINGS and (keys.writes or not keys.twice):

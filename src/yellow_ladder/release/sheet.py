@@ -8,7 +8,8 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 
 from yellow_ladder.documents import Record, parse_document
-from yellow_ladder.release.commands import ByStart, CommandKeys, ReleaseCommand
+from yellow_ladder.files.entry import within
+from yellow_ladder.release.commands import ByStart, CommandKeys, ReleaseCommand, Remade
 from yellow_ladder.release.contract import Contract, Names
 from yellow_ladder.release.values import (
     Argv,
@@ -255,6 +256,7 @@ class ReleaseSheet(Record):
     settings: list[SettingsChanges] = []
     migrations: list[Migration] = []
     commands: list[ReleaseCommand] = []
+    remade: list[Remade] = []
     contract: list[Contract] = []
     notes: Notes = Notes()
 
@@ -268,6 +270,11 @@ class ReleaseSheet(Record):
         again = sorted({name for name in named if named.count(name) > 1})
         if again:
             raise ValueError(f"names the command {again[0]!r} twice; each needs a name of its own")
+        folders = [one.folder for one in self.remade]
+        if any(within(one, [other]) for one in folders for other in folders if one != other):
+            raise ValueError("makes a folder anew that lies in another one of [[remade]]")
+        if len(set(folders)) < len(folders):
+            raise ValueError("makes a folder anew twice, see [[remade]]")
         own = self.version
         if self.reach.from_ and not could_meet([self.reach.from_, f"<{normalised(self.release.version)}"]):
             raise ValueError(

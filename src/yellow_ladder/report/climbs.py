@@ -15,7 +15,7 @@ from yellow_ladder.climb.proving.price import FOLDER_NAME, Price
 from yellow_ladder.climb.proving.proof import Proof
 from yellow_ladder.climb.proving.written import NOBODY_WROTE, NOTHING_ASIDE
 from yellow_ladder.climb.record.catalog import Climb
-from yellow_ladder.climb.record.commands import OF_SITE
+from yellow_ladder.climb.record.commands import OF_SITE, PlannedRemaking, all_remade
 from yellow_ladder.climb.record.journal import JournalRecord, What
 from yellow_ladder.climb.record.plan import Beyond, Plan, WayBack
 from yellow_ladder.climb.record.standing import ClimbState, Standing
@@ -94,6 +94,7 @@ def plan_page(prospect: Prospect, plan: Plan) -> Page:
                 ("known to be closed", _door_in_words(plan.site)),
                 ("backed up first", f"all files and databases ({bytes_in_words(databases)}), and read back{early}"),
                 _staying_in_words(plan, data),
+                *(("made anew", _remaking_in_words(one)) for one in all_remade(plan)),
                 ("if a step fails", "the site goes back to " + plan.from_version + " by itself")
                 if plan.site.record.on_failure == "go-back"
                 else ("if a step fails", "it stops there and waits for you"),
@@ -128,6 +129,11 @@ def _staying_in_words(plan: Plan, data: str) -> tuple[str, str]:
     pointing = plan.site.record.pointing or Pointer()
     what = f"the file {pointing.file}" if pointing.file else f"the link {pointing.link}"
     return "turned over", f"{what}; everything beside the releases stays, but for settings that they change"
+
+
+def _remaking_in_words(made: PlannedRemaking) -> str:
+    asked = f"; asked before and after: {', '.join(one.name for one in made.same)}" if made.same else ""
+    return f"{made.before}, by {made.rung.to_version}; the old folder stays aside and is the way back{asked}"
 
 
 def _commands_table(commands: Sequence[Announced]):  # type: ignore[no-untyped-def]

@@ -24,6 +24,13 @@ def release_folder(plan: Plan, rung: RungPlan) -> Path:
     return plan.site.root / rung.folder
 
 
+def release_before(plan: Plan, rung: RungPlan) -> Path:
+    """Where the release lies that a rung leads away from, while it is the site's."""
+    if rung.number > 1:
+        return release_folder(plan, plan.rungs[rung.number - 2])
+    return plan.site.root / plan.site.release_path
+
+
 def placement_of(site: Site) -> Placement:
     """How new files come into a site."""
     return PLACEMENTS[site.record.placement]

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import os
 import pwd
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
 from yellow_ladder.accounts import account_for
-from yellow_ladder.climb.placing.kinds import release_folder
-from yellow_ladder.climb.record.commands import PlannedCommand, commands_of
+from yellow_ladder.climb.placing.kinds import release_before, release_folder
+from yellow_ladder.climb.record.commands import PlannedCommand, commands_of, remade_at
 from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.errors import BadInput
 from yellow_ladder.masking import masked_line
@@ -45,7 +45,12 @@ def announced(plan: Plan) -> list[Announced]:
 
 
 def _of_rung(plan: Plan, rung: RungPlan) -> Iterator[Announced]:
+    made_anew = remade_at(plan, rung)
+    for one in made_anew:
+        yield _announced(plan, one.export_by, Point.EXPORT, {"folder": str(plan.site.root / one.before)})
     yield from _at(plan, Point.PLACED, rung)
+    for one in made_anew:
+        yield _announced(plan, one.import_by, Point.IMPORT, {"folder": str(plan.site.root / one.after)})
     yield from _at(plan, Point.BEFORE_MIGRATIONS, rung)
     yield from _migrations(plan, rung)
     yield from _at(plan, Point.AFTER_MIGRATIONS, rung)
@@ -81,10 +86,12 @@ def _theirs(plan: Plan, rung: RungPlan, name: str, keys: CommandKeys) -> Planned
     return PlannedCommand(name, Point.PLACED, rung, rung.to_version, keys, plan.site.record.run_as)
 
 
-def _announced(plan: Plan, one: PlannedCommand, at: str) -> Announced:
+def _announced(plan: Plan, one: PlannedCommand, at: str, more: Mapping[str, str] | None = None) -> Announced:
     """With paths as they will be, as far as they are known; `{source}` and other braces stay."""
     site, rung, folder = plan.site, one.rung, release_folder(plan, one.rung)
-    values = {"release": str(folder), "version": rung.to_version, "from_version": rung.from_version}
+    if one.at is Point.EXPORT:
+        folder = release_before(plan, rung)
+    values = {"release": str(folder), "version": rung.to_version, "from_version": rung.from_version, **(more or {})}
     values["settings"] = "{settings}" if one.at is Point.SETTINGS else str(site.root)
     argv = [site.filled(word, {**values, "runtime": rung.runtime or "{runtime}"}) for word in one.keys.run]
     # A release's own folder is not there yet; whoever owns the folder that holds it will own it.

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from yellow_ladder.climb.record.plan import Plan, RungPlan
-from yellow_ladder.release.commands import CommandKeys, Point
+from yellow_ladder.release.commands import CommandKeys, Point, SameAnswer
 from yellow_ladder.release.versions import Version
 
 OF_SITE = "the site"
@@ -42,6 +42,8 @@ def commands_of(plan: Plan) -> list[PlannedCommand]:
         found += [
             PlannedCommand(one.name, one.at, rung, rung.to_version, one, record.run_as) for one in rung.parsed.commands
         ]
+        for one in remade_at(plan, rung):
+            found += [one.export_by, one.import_by]
         version = Version(rung.to_version)
         ends = {"first": rung is plan.rungs[0], "last": rung is plan.rungs[-1]}
         found += [
@@ -50,6 +52,43 @@ def commands_of(plan: Plan) -> list[PlannedCommand]:
             if one.is_for(version, **ends)
         ]
     return found
+
+
+@dataclass(frozen=True, slots=True)
+class PlannedRemaking:
+    """A data folder that is made anew at a rung: its tree paths before and after, and what exports and imports it."""
+
+    rung: RungPlan
+    number: int
+    before: str
+    after: str
+    export_by: PlannedCommand
+    import_by: PlannedCommand
+    same: tuple[SameAnswer, ...]
+
+    @property
+    def of(self) -> str:
+        """What its steps are about: no two of a climb are the same."""
+        return f"{self.rung.number}/{self.number}"
+
+
+def remade_at(plan: Plan, rung: RungPlan) -> list[PlannedRemaking]:
+    """The data folders that a rung's release makes anew, in the order of its sheet."""
+    paths = {after: before for before, after in rung.data}
+    found = []
+    for number, one in enumerate(rung.parsed.remade, start=1):
+        before, whose, account = paths.get(one.folder, one.folder), rung.to_version, plan.site.record.run_as
+        # Exported by the release before, from its own folder.
+        keys = one.export_by.model_copy(update={"folder": one.export_by.folder or "{release}"})
+        out = PlannedCommand(f"export {before}", Point.EXPORT, rung, whose, keys, account)
+        back_in = PlannedCommand(f"import {one.folder}", Point.IMPORT, rung, whose, one.import_by, account)
+        found.append(PlannedRemaking(rung, number, before, one.folder, out, back_in, tuple(one.same)))
+    return found
+
+
+def all_remade(plan: Plan) -> list[PlannedRemaking]:
+    """Every data folder that a climb makes anew, from rung to rung."""
+    return [one for rung in plan.rungs for one in remade_at(plan, rung)]
 
 
 def commands_at(plan: Plan, at: Point, rung: RungPlan | None = None) -> list[PlannedCommand]:
@@ -67,6 +106,7 @@ def written_by_commands(plan: Plan, up_to: RungPlan | None = None) -> Mapping[st
         if one.rung.number <= last and one.at is not Point.GOING_BACK:
             found |= dict.fromkeys(one.keys.writes, one.name)
     for rung in plan.rungs[:last]:
+        found |= {one.folder: f"import {one.folder}" for one in rung.parsed.remade}
         found |= dict.fromkeys(rung.parsed.files.generated, f"{rung.to_version} itself")
         for migration in rung.migrations:
             if migration.command is not None:

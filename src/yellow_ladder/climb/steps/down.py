@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from yellow_ladder.climb.record.commands import all_remade
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.record.standing import Standing
 from yellow_ladder.climb.record.step_names import StepKind, StepName
@@ -19,6 +20,7 @@ from yellow_ladder.climb.works.going_back import (
     restore_database,
 )
 from yellow_ladder.climb.works.proofs import prove_back
+from yellow_ladder.climb.works.remaking import put_folders_back
 from yellow_ladder.climb.works.sitefile import follow_back
 from yellow_ladder.climb.works.tidying import tidy_back
 from yellow_ladder.release.commands import Point
@@ -61,6 +63,8 @@ def _restoring(plan: Plan, standing: Standing) -> Iterator[Step]:
     if standing.was_open_to_users:
         yield Step(StepName(StepKind.BACK_KEEP_NEWER), "keep what was written since", keep_what_is_newer)
     yield Step(StepName(StepKind.BACK_TREE), "put the old tree back", put_tree_back)
+    if all_remade(plan):
+        yield Step(StepName(StepKind.BACK_REMADE), "put the data folders of before back", put_folders_back)
     yield Step(StepName(StepKind.BACK_FILES), "restore every file from the backup that differs", restore_all_files)
     for spec in plan.site.record.databases:
         name = StepName(StepKind.BACK_DATABASE, spec.name)

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from yellow_ladder.climb.proving.basis import is_held
 from yellow_ladder.climb.proving.living import Moment, ask_before, is_asked
 from yellow_ladder.climb.proving.price import has_commands
+from yellow_ladder.climb.record.commands import remade_at
 from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Step, Work
@@ -22,6 +23,7 @@ from yellow_ladder.climb.works.door import close, open_up
 from yellow_ladder.climb.works.holding import hold
 from yellow_ladder.climb.works.looking import look_again
 from yellow_ladder.climb.works.proofs import keep_as_proven, prove_all
+from yellow_ladder.climb.works.remaking import export, make_anew
 from yellow_ladder.climb.works.rungs import check_rung, migrate, place
 from yellow_ladder.climb.works.sitefile import follow
 from yellow_ladder.climb.works.tidying import tidy
@@ -82,9 +84,14 @@ def _climbing(plan: Plan) -> Iterator[Step]:
     """Rung after rung."""
     for rung in plan.rungs:
         version, of = rung.to_version, str(rung.number)
+        for one in remade_at(plan, rung):
+            title = f"export {one.before}, to be made anew"
+            yield Step(StepName(StepKind.EXPORT, one.of), title, export(one))
         title = f"pass through {version}, which is not placed" if rung.is_passage else f"put {version} in place"
         yield Step(StepName(StepKind.PLACE, of), title, place(rung))
         yield from command_steps(plan, Point.PLACED, rung)
+        for one in remade_at(plan, rung):
+            yield Step(StepName(StepKind.IMPORT, one.of), f"make {one.after} anew", make_anew(one))
         yield from command_steps(plan, Point.BEFORE_MIGRATIONS, rung)
         yield from _migrating(rung)
         yield from command_steps(plan, Point.AFTER_MIGRATIONS, rung)

@@ -90,6 +90,11 @@ def _output_of(plan: Plan, rung: RungPlan, name: str) -> Path:
     return private_folder(plan.folder / OUTPUT_NAME) / f"{rung.number}-{plain}.txt"
 
 
+def run_at_rest(run: Run, call: Call) -> Facts:
+    """Run a command while the application is at rest: its own programs are let into the databases for as long."""
+    return _run(run, call, at_rest=True)
+
+
 def _run(run: Run, call: Call, *, at_rest: bool) -> Facts:
     patience = Patience(run, call)
     with _let_in(run) if at_rest else contextlib.nullcontext():

@@ -1,0 +1,187 @@
+"""Data folders made anew: exported by the release before, imported by the new one, the old folder untouched aside."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.conftest import Demo, MakeDemo
+from tests.crash_driver import in_child
+from tests.test_shapes import change_sheet, look
+from yellow_ladder.climb.conduct import Conditions, begin, descend
+from yellow_ladder.climb.planning.prepare import stage_climb
+from yellow_ladder.climb.planning.prospect import look_ahead
+from yellow_ladder.climb.record.catalog import find_climb
+from yellow_ladder.climb.record.journal import Instant, JournalRecord
+from yellow_ladder.climb.running.run import utc_now
+from yellow_ladder.events import silent
+from yellow_ladder.release.versions import Version
+
+REMADE = """
+[[remade]]
+folder = "log-book"
+export_by = { run = ["/bin/sh", "-c", "cp $0/*.v1 $1", "{folder}", "{exported}"] }
+import_by = { run = ["/bin/sh", "-c", "cd $1; for f in *; do tr '|' ';' <$f >$0/$f.v2;done", "{folder}", "{exported}"] }
+
+[[remade.same]]
+name = "entries"
+before = ["/bin/sh", "-c", "cat $0/*.v1 | wc -l", "{folder}"]
+after = ["/bin/sh", "-c", "cat $0/*.v2 | wc -l", "{folder}"]
+"""
+DAYS = ("monday", "tuesday", "wednesday")
+SHAPES = ("plain", "shared", "environment")
+
+
+def with_log_book(demo: Demo, text: str = REMADE) -> Demo:
+    """A site with a log book of the first format, which 3.0 makes anew."""
+    book = demo.root / "log-book"
+    book.mkdir(mode=0o750)
+    for number, day in enumerate(DAYS):
+        (book / f"{day}.v1").write_text(f"{number}|{day}|all well\n" * (number + 1))
+    demo.edit('data = ["data", "uploads"', 'data = ["log-book", "data", "uploads"')
+    change_sheet(demo, "3.0", "\n[[contract]]", f"{text}\n[[contract]]")
+    return demo
+
+
+@pytest.mark.parametrize("shape", SHAPES)
+def test_a_data_folder_is_made_anew_and_the_old_one_comes_back_as_it_was(make_demo: MakeDemo, shape: str) -> None:
+    demo = with_log_book(make_demo(shape=shape))
+    book = demo.root / "log-book"
+    before = look(book)
+    inodes = {path.name: path.stat().st_ino for path in book.iterdir()}
+    told = demo.yl("climb", "--to", "3.0", "--yes")
+    assert told.code == 0, told
+    assert told.out.index("export log-book") < told.out.index("import log-book"), "told before it happens"
+    assert "made anew" in told.out
+    assert "the same entries" in told.out + told.err
+    assert "written by `import log-book`" in told.out + told.err, "what was given up is told"
+    assert sorted(path.name for path in book.iterdir()) == [f"{day}.v1.v2" for day in sorted(DAYS)]
+    assert (book / "monday.v1.v2").read_text() == "0;monday;all well\n"
+    assert book.stat().st_mode & 0o777 == 0o750
+    assert demo.yl("verify").code == 0
+    assert not list(demo.folder.rglob(".*exported-*")), "what was exported is gone"
+    assert demo.yl("descend", "--yes").code == 0
+    assert look(book) == before
+    assert {path.name: path.stat().st_ino for path in book.iterdir()} == inodes, "set aside, and not copied"
+    assert not list(demo.folder.rglob(".*exported-*"))
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "told"),
+    [
+        ("cp $0/*.v1 $1", "exit 3", "ended with 3"),
+        ("cp $0/*.v1 $1", "true", "exported nothing"),
+        ("tr '|' ';'", "head -n 1", "line 1 was '6', and is '3'"),
+        ("cd $1;", "exit 0;", "imported nothing"),
+    ],
+)
+def test_what_does_not_come_through_takes_the_climb_back(idle: Demo, old: str, new: str, told: str) -> None:
+    demo = with_log_book(idle, REMADE.replace(old, new))
+    before = look(demo.root / "log-book")
+    answer = demo.yl("climb", "--to", "3.0", "--yes", "--json")
+    assert answer.code == 1
+    assert any(told in one["message"] for one in answer.problems), answer.problems
+    assert look(demo.root / "log-book") == before
+    assert demo.json("history")[0]["state"] == "descended"
+
+
+@pytest.mark.parametrize(
+    ("text", "told"),
+    [
+        (
+            REMADE.replace('"{folder}", "{exported}"] }\nimport', '"{folder}"] }\nimport'),
+            "needs {exported} in `export_by`",
+        ),
+        (REMADE + REMADE, "makes a folder anew twice"),
+        (REMADE + REMADE.replace('"log-book"', '"log-book/inner"'), "lies in another one"),
+        (REMADE.replace("export_by = { ", 'export_by = { writes = ["docs"], '), "has `writes` in `export_by`"),
+        ('[[commands]]\nname = "a"\nat = "export"\nrun = ["true"]', "no point for commands"),
+    ],
+)
+def test_a_sheet_that_makes_no_sense_of_it_is_refused(idle: Demo, text: str, told: str) -> None:
+    with_log_book(idle, text)
+    assert told in idle.yl("check", "--to", "3.0").out
+
+
+def test_what_cannot_be_made_anew_stops_the_check(idle: Demo) -> None:
+    with_log_book(idle, REMADE.replace('"log-book"', '"data"') + REMADE.replace('"log-book"', '"docs"'))
+    told = {one["saw"]: one["level"] for one in idle.json("check", "--to", "3.0", code=1)["findings"]}
+    assert told["the database main lies in data, which 3.0 makes anew: its rows are not compared"] == "stop"
+    assert told["3.0 makes docs anew, which is none of the data folders of the site file"] == "stop"
+
+
+def climb_and_die(demo: Demo, dies: Callable[[Instant, JournalRecord], bool]) -> bool:
+    """Climb, and be killed at a journal record; whether it came to that."""
+
+    def watch(when: Instant, record: JournalRecord) -> None:
+        if dies(when, record):
+            os.kill(os.getpid(), signal.SIGKILL)
+
+    def climb() -> int:
+        plan = stage_climb(look_ahead(demo.site(), Version("3.0"), utc_now()), utc_now(), silent)
+        begin(plan, Conditions(on_append=watch))
+        return 0
+
+    return in_child(climb)[1] == signal.SIGKILL
+
+
+@pytest.mark.parametrize("shape", SHAPES)
+def test_killed_at_any_record_of_it_a_climb_goes_on_and_goes_back(make_demo: MakeDemo, shape: str) -> None:
+    demo = with_log_book(make_demo(shape=shape, start=False))
+    before = look(demo.root / "log-book")
+    steps = [f"rung-{step}:2/1" for step in ("export", "import")]
+    for number, (step, what, when) in enumerate(
+        (step, what, when) for step in steps for what in ("begin", "done") for when in Instant
+    ):
+        assert climb_and_die(demo, lambda at, one: (at, one.what, one.step) == (when, what, step)), (step, what, when)  # noqa: B023
+        if number % 2:
+            assert demo.yl("climb", "--continue").code == 0, (step, what, when)
+            assert (demo.root / "log-book" / "tuesday.v1.v2").read_text() == "1;tuesday;all well\n" * 2
+        answer = demo.yl("descend", "--yes")
+        assert answer.code == 0, (step, what, when, answer)
+        assert look(demo.root / "log-book") == before, (step, what, when)
+        assert not list(demo.folder.rglob(".*exported-*"))
+
+
+def test_killed_between_any_two_renames_the_old_folder_is_found(idle: Demo) -> None:
+    demo = with_log_book(idle)
+    before = look(demo.root / "log-book")
+
+    def killed_at(number: int) -> Callable[[str, tuple[Any, ...]], None]:
+        seen = [0]
+
+        def hook(event: str, arguments: tuple[Any, ...]) -> None:
+            if event == "os.rename" and {"1", "2-1", "2-1-newer"} & {str(one) for one in arguments[:2]}:
+                seen[0] += 1
+                if seen[0] == number:
+                    os.kill(os.getpid(), signal.SIGKILL)
+
+        return hook
+
+    def climb(number: int) -> int:
+        sys.addaudithook(killed_at(number))
+        begin(stage_climb(look_ahead(demo.site(), Version("3.0"), utc_now()), utc_now(), silent), Conditions())
+        return 0
+
+    def go_back(number: int) -> int:
+        sys.addaudithook(killed_at(number))
+        descend(find_climb(demo.site(), None).plan, Conditions())
+        return 0
+
+    assert in_child(lambda: climb(1))[1] == signal.SIGKILL
+    assert demo.yl("climb", "--continue").code == 0
+    for number in (1, 2):
+        assert in_child(lambda: go_back(number))[1] == signal.SIGKILL, number  # noqa: B023
+        assert demo.yl("descend", "--yes").code == 0
+        assert look(demo.root / "log-book") == before
+        assert demo.yl("climb", "--to", "3.0", "--yes").code == 0
+    shutil.rmtree(Path(demo.root / "log-book"))
+    assert demo.yl("descend", "--yes").code == 0, "the backup has it as well"
+    assert look(demo.root / "log-book") == before
