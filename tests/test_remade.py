@@ -59,7 +59,8 @@ def test_a_data_folder_is_made_anew_and_the_old_one_comes_back_as_it_was(make_de
     told = demo.yl("climb", "--to", "3.0", "--yes")
     assert told.code == 0, told
     assert told.out.index("export log-book") < told.out.index("import log-book"), "told before it happens"
-    assert "made anew" in told.out
+    assert "made anew by 3.0; the same before and after: entries" in " ".join(told.out.split())
+    assert "nothing was lost" not in told.out, "it says no more than was compared"
     assert "the same entries" in told.out + told.err
     assert "written by `import log-book`" in told.out + told.err, "what was given up is told"
     assert sorted(path.name for path in book.iterdir()) == [f"{day}.v1.v2" for day in sorted(DAYS)]

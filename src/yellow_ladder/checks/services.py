@@ -27,7 +27,11 @@ def services_controllable(at: Circumstances) -> Iterator[Finding]:
         about = at.survey.services.get(service.name, About(ServiceState.UNKNOWN))
         trouble = service.trouble()
         if trouble:
-            yield stop("services", f"the service `{service.name}` cannot be controlled: {trouble}", "correct it")
+            yield stop(
+                "services",
+                f"the service `{service.name}` cannot be controlled: {trouble}",
+                "put that right, or correct [[services]]",
+            )
         elif about.state is ServiceState.UNKNOWN:
             yield stop("services", f"the service `{service.name}` does not answer: {about.command_line}", "correct it")
         else:

@@ -79,7 +79,6 @@ def plan_page(prospect: Prospect, plan: Plan) -> Page:
     if commands:
         page.add(heading("Commands that will be run"), _commands_table(commands))
     files = prospect.survey.files
-    databases = sum(one.size_bytes for one in prospect.survey.databases)
     early = "; files are copied before the site closes, then only what changed" if plan.first_copy else ""
     data = f"{count_of(files.data_files, 'data file')} ({bytes_in_words(files.data_bytes)})"
     page.add(
@@ -92,7 +91,7 @@ def plan_page(prospect: Prospect, plan: Plan) -> Page:
                 ),
                 ("closed to users", _window_in_words(plan)),
                 ("known to be closed", _door_in_words(plan.site)),
-                ("backed up first", f"all files and databases ({bytes_in_words(databases)}), and read back{early}"),
+                ("backed up first", f"{_backed_up_in_words(prospect)}, and read back{early}"),
                 _staying_in_words(plan, data),
                 *(("made anew", _remaking_in_words(one)) for one in all_remade(plan)),
                 ("if a step fails", "the site goes back to " + plan.from_version + " by itself")
@@ -129,6 +128,12 @@ def _staying_in_words(plan: Plan, data: str) -> tuple[str, str]:
     pointing = plan.site.record.pointing or Pointer()
     what = f"the file {pointing.file}" if pointing.file else f"the link {pointing.link}"
     return "turned over", f"{what}; everything beside the releases stays, but for settings that they change"
+
+
+def _backed_up_in_words(prospect: Prospect) -> str:
+    databases = prospect.survey.databases
+    size = bytes_in_words(sum(one.size_bytes for one in databases))
+    return f"all files and databases ({size})" if databases else "all files"
 
 
 def _remaking_in_words(made: PlannedRemaking) -> str:
@@ -203,8 +208,10 @@ def proof_page(proof: Proof, beyond: Beyond | None = None, *, ended: bool = True
     if proof.is_whole and missing:
         share = 100 * (1 - proof.values_compared / proof.values_before) if proof.values_before else 0.0
         part = f"{share:.1f} %" if share >= 0.05 else "less than 0.1 %"
-        page.add(verdict(f"no difference in what was compared: {values} and {files}", good=True))
-        page.add(heading(f"Not compared ({part} of the values that were there)"), bullet_list(missing, "!", CAREFUL))
+        told = f"{values} and {files}" if proof.tables else files
+        page.add(verdict(f"no difference in what was compared: {told}", good=True))
+        lacks = f" ({part} of the values that were there)" if len(missing) > len(proof.remade) else ""
+        page.add(heading(f"Not compared{lacks}"), bullet_list(missing, "!", CAREFUL))
     elif proof.is_whole:
         told = f"{rows}, {values} and {files}" if proof.tables else files
         page.add(verdict(f"nothing was lost: {told} compared", good=True))

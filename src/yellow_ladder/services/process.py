@@ -200,6 +200,8 @@ class ProcessService:
         if not folder.is_dir():
             return f"its folder {folder} is not there"
         for file in filter(None, (self._pid_file, self._log)):
+            if not file.parent.is_dir():
+                return f"there is no folder {file.parent} for {file.name}"
             if not os.access(file.parent, os.W_OK):
                 return f"{file.parent} cannot be written"
         try:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from typing import Any
 
@@ -25,6 +25,7 @@ from yellow_ladder.climb.proving.inventory import (
 )
 from yellow_ladder.climb.proving.living import Moment, ask_again
 from yellow_ladder.climb.proving.locating import locate
+from yellow_ladder.climb.record.commands import all_remade
 from yellow_ladder.climb.record.plan import BEFORE, Plan
 from yellow_ladder.climb.running.run import Run
 from yellow_ladder.database.kept import connections_kept
@@ -62,16 +63,18 @@ class Proof:
     faults: tuple[str, ...]
     remarks: tuple[str, ...] = ()
     values_before: int = 0
+    remade: tuple[str, ...] = ()
 
     @property
     def not_compared(self) -> list[str]:
-        """Tables whose old rows were held against nothing, with the reason."""
-        return [
+        """Tables whose old rows, and folders whose files, were held against nothing, with the reason."""
+        tables = [
             f"{name}.{one.table} ({'; '.join(one.remarks)})"
             for name, verdicts in self.tables.items()
             for one in verdicts
             if one.is_uncompared
         ]
+        return [*tables, *self.remade]
 
     @property
     def declared(self) -> list[str]:
@@ -148,10 +151,20 @@ def prove(run: Run, *, served: bool, keep: bool = True, to_the_row: bool = True)
             for table in one.tables.values()
             for column in table.columns.values()
         ),
+        remade=tuple(_remade_in_words(plan)),
     )
     if keep:
         write_json(plan.folder / PROOF_NAME, proof.as_record())
     return proof
+
+
+def _remade_in_words(plan: Plan) -> Iterator[str]:
+    """Data folders that were made anew: what lies there now are other files."""
+    for one in all_remade(plan):
+        asked = (
+            f"the same before and after: {', '.join(each.name for each in one.same)}" if one.same else "nothing asked"
+        )
+        yield f"{one.after} (made anew by {one.rung.to_version}; {asked})"
 
 
 def _dropped_columns(plan: Plan, before: Inventory) -> list[str]:
@@ -183,7 +196,7 @@ def load_proof(plan: Plan) -> Proof:
         for derived in ("whole", "not_compared"):
             record.pop(derived, None)
         tables = {name: tuple(map(TableVerdict.from_record, found)) for name, found in record["tables"].items()}
-        lists = {name: tuple(record[name]) for name in ("faults", "remarks")}
+        lists = {name: tuple(record[name]) for name in ("faults", "remarks", "remade") if name in record}
         return Proof(**{**record, **lists, "tables": tables})
     except (OSError, ValueError, KeyError, TypeError) as fault:
         text = f"the proof {path} cannot be read: {fault}"

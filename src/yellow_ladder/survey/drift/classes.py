@@ -101,9 +101,6 @@ def sift(
             path = prefix + row[0]
             wanted = known.get(path) if is_plain and row[10] else None
             if is_plain and wanted is None and path not in known and stays(path):
-                is_file = not stat.S_ISDIR(row[1])
-                as_released.data_files += is_file
-                as_released.data_bytes += row[4] if is_file else 0
                 continue
             if wanted is not None and wanted.what == row[10] and _has_usual_rights(row, wanted, usual):
                 as_released.paths.add(path)
@@ -135,9 +132,10 @@ def classify(
     kept: dict[str, list[str]] = {}
     data_files, data_bytes = as_released.data_files, as_released.data_bytes
     for path, entry in manifest.items():
-        if within(path, keep.data_paths) or (path not in known and stays(path) and not kind_kept(path, keep)):
-            is_file = entry.kind is not Kind.FOLDER
-            data_files, data_bytes = data_files + is_file, data_bytes + entry.size
+        in_data = within(path, keep.data_paths)
+        if in_data or (path not in known and stays(path) and not kind_kept(path, keep)):
+            is_file = in_data and entry.kind is not Kind.FOLDER
+            data_files, data_bytes = data_files + is_file, data_bytes + entry.size * in_data
             continue
         if entry.kind is Kind.FOLDER:
             if path in known:
