@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sqlite3
+import subprocess
 import tomllib
 from pathlib import Path
 
@@ -251,3 +252,32 @@ def test_program_code_is_not_taken_for_settings(tmp_path: Path) -> None:
     assert initialised(root).code == 0
     site = tomllib.loads((tmp_path / "ladder.toml").read_text())
     assert site["keep"]["settings"] == [{"file": "settings.py"}]
+
+
+def test_what_runs_says_how_it_is_started_and_which_settings_it_reads(tmp_path: Path) -> None:
+    app = tmp_path / "app"
+    (app / "bin").mkdir(parents=True)
+    (app / "VERSION").write_text("2.4\n")
+    (app / "quay.yml").write_text("berths: 120\noffice: east pier\n")
+    serve, follow = app / "bin" / "serve", app / "log"
+    serve.write_text("#!/bin/sh\nread wait\n")
+    serve.chmod(0o755)
+    follow.write_text("")
+    words = [str(serve), "-c", "quay.yml", f"--password={SECRET}"]
+    with (
+        subprocess.Popen(words, cwd=app, stdin=subprocess.PIPE) as running,
+        subprocess.Popen(["tail", "-f", str(follow)], cwd=app, stdout=subprocess.DEVNULL) as reader,
+    ):
+        try:
+            answer = initialised(app, "--units", tmp_path)
+        finally:
+            running.kill()
+            reader.kill()
+    found = answer.document["result"]["found"]
+    (one,) = found["running"]
+    assert (one["pid"], one["words"][1:3], one["named"]) == (running.pid, ["-c", "quay.yml"], ["quay.yml"])
+    assert found["settings"] == [{"what": "quay.yml", "why": "a process was started with it; read as yaml"}]
+    written = (tmp_path / "ladder.toml").read_text()
+    assert '# run = ["{root}/bin/serve", "-c", "quay.yml", ' in written
+    assert SECRET not in written + answer.out
+    assert tomllib.loads(written).get("services") is None, "who starts it is not known: it stays a proposal"

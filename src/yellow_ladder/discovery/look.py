@@ -12,6 +12,7 @@ from pathlib import Path
 
 from yellow_ladder.discovery.databases import SQLITE_MAGIC, FoundDatabase, find_databases, sqlite_url
 from yellow_ladder.discovery.readers import FoundSettings, read_settings
+from yellow_ladder.discovery.running import Running, running_in
 from yellow_ladder.discovery.shapes import (
     Behind,
     Environment,
@@ -108,11 +109,14 @@ class Discovery:
     behind: Behind | None = None
     environment: Environment | None = None
     others: list[str] = field(default_factory=list)
+    running: list[Running] = field(default_factory=list)
     shortened: bool = False
 
 
 def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discovery:
-    """Look at an installed application; what cannot be read is left out. Nothing is asked, run or changed."""
+    """Look at an installed application and at what runs of it; what cannot be read is left out. Nothing is asked, run
+    or changed.
+    """
     found = Discovery(root)
     with contextlib.suppress(OSError):
         found.behind = find_link(root)
@@ -124,6 +128,7 @@ def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discove
     else:
         found.version = found.behind.version
     found.data = list(_data_folders(root, files))
+    found.running = running_in(root)
     _find_settings(found, files)
     known = {one.url for one in found.databases}
     for path in files:
@@ -181,6 +186,7 @@ def _find_version(found: Discovery, files: Iterable[str]) -> None:
 def _find_settings(found: Discovery, files: Iterable[str]) -> None:
     data = [guess.what for guess in found.data]
     there = set(files)
+    named = {path for one in found.running for path in one.named}
     for path in sorted(there, key=lambda one: (one.count("/"), one)):
         if any(path.startswith(f"{folder}/") for folder in data) or path == found.version_file:
             continue
@@ -191,9 +197,9 @@ def _find_settings(found: Discovery, files: Iterable[str]) -> None:
         for one in databases:  # several keys may name the same
             if one.url not in {known.url for known in found.databases}:
                 found.databases.append(one)
-        if not read.pairs or not (databases or _sounds_like_settings(path, read)):
+        if not read.pairs or not (databases or path in named or _sounds_like_settings(path, read)):
             continue
-        why = "it names a database" if databases else "its name"
+        why = "it names a database" if databases else "a process was started with it" if path in named else "its name"
         found.settings.append(Guess(path, f"{why}; read as {read.form}"))
         sample = _sample_of(path, there)
         if sample:

@@ -10,6 +10,7 @@ from pathlib import Path
 import tomlkit
 
 from yellow_ladder.discovery.look import Discovery, Guess
+from yellow_ladder.discovery.running import Running
 from yellow_ladder.files.entry import within
 
 _SECRET_FILE = "database.password"  # noqa: S105  a name
@@ -195,6 +196,8 @@ def _services(found: Discovery, left: list[str]) -> list[str]:
     lines: list[str] = []
     if not found.units:
         left.append("[[services]]: no unit file points into the folder; say how the application is started and stopped")
+        lines += [line for one in found.running for line in _as_it_runs(found, one)]
+    if not found.units and not found.running:
         lines += [
             "# How the application is started, stopped and asked: by commands like these, or as one process.",
             "# [[services]]",
@@ -219,3 +222,23 @@ def _services(found: Discovery, left: list[str]) -> list[str]:
         ]
         left.append(f"services.ready of {name}: how to know that it is ready")
     return lines
+
+
+def _as_it_runs(found: Discovery, one: Running) -> list[str]:
+    """A service as a process of now suggests it. Who starts it is not known, so that it stays a proposal."""
+    root = str(found.root)
+    words = [word.replace(root, "{root}") if word.startswith(root) else word for word in one.words]
+    ports = f", listens on {', '.join(map(str, one.ports))}" if one.ports else ""
+    lines = [
+        f"Process {one.pid} ({one.account}{ports}) runs so now. Where something else starts it, name that:",
+        'kind = "unit" or kind = "commands". As a process of this program\'s own it would be:',
+        "[[services]]",
+        'name = "web"',
+        'kind = "process"',
+        f"run = [{', '.join(map(_text, words))}]",
+        f"folder = {_text(one.folder.replace(root, '{root}'))}",
+        'pid_file = "run/web.pid"',
+        f"as_user = {_text(one.account)}",
+        *(f'ready = {{ url = "http://127.0.0.1:{port}/" }}' for port in one.ports[:1]),
+    ]
+    return [*(f"# {_one_line(line)}" for line in lines), ""]

@@ -30,7 +30,9 @@ def discovery_page(found: Discovery, text: str, left: list[str], target: Path | 
     ):  # fmt: skip
         if guesses:
             rows.append((label, "\n".join(one_line(f"{one.what}  ({one.why})") for one in guesses)))
-    rows.append(("services", "\n".join(one_line(str(unit.file)) for unit in found.units) or "no unit file points here"))
+    units = [one_line(str(unit.file)) for unit in found.units]
+    runs = [one_line(f"process {one.pid}, {one.account}: {' '.join(one.words)[:100]}") for one in found.running]
+    rows.append(("services", "\n".join(units or ["no unit file points here", *runs])))
     page.add(labelled([(label, Text(value)) for label, value in rows]))
     if found.shortened:
         page.add(Text("The folder is very large: only a part of it was looked at.", style=CAREFUL))

@@ -1,0 +1,99 @@
+"""What of an application runs just now: its processes' words, accounts and ports say how it is started."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import psutil
+
+from yellow_ladder.masking import masked_line
+
+_MOST_WORDS, _LONGEST_WORD = 40, 400
+
+
+@dataclass(frozen=True, slots=True)
+class Running:
+    """A process of the application that no other one of it has started; `named` are files of root in its words."""
+
+    pid: int
+    account: str
+    words: tuple[str, ...]
+    folder: str
+    ports: tuple[int, ...]
+    named: tuple[str, ...]
+
+
+def running_in(root: Path) -> list[Running]:
+    """Processes whose program, script or folder lies in root; those that they started themselves are left out."""
+    ours = {os.getpid(), *(one.pid for one in psutil.Process().parents())}
+    found: dict[int, tuple[psutil.Process, list[str]]] = {}
+    for process in psutil.process_iter():
+        with contextlib.suppress(psutil.Error, OSError):
+            words = process.cmdline()
+            if process.pid not in ours and _is_of(root, process, words):
+                found[process.pid] = (process, words)
+    return [
+        one
+        for process, words in found.values()
+        for one in _looked_at(root, process, words)
+        if not _is_started_by(process, set(found))
+    ]
+
+
+def _is_of(root: Path, process: psutil.Process, words: list[str]) -> bool:
+    """A program or script of root at work: who merely edits or follows a file there is none of it."""
+    if not words:
+        return False
+    programs = [word for word in words[:3] if not word.startswith("-")]
+    return any(Path(process.cwd(), word).is_relative_to(root) and os.access(Path(process.cwd(), word), os.X_OK)
+               for word in programs if "/" in word)  # fmt: skip
+
+
+def _is_started_by(process: psutil.Process, others: set[int]) -> bool:
+    with contextlib.suppress(psutil.Error):
+        return any(one.pid in others for one in process.parents())
+    return False
+
+
+def _looked_at(root: Path, process: psutil.Process, words: list[str]) -> Iterator[Running]:
+    with contextlib.suppress(psutil.Error, OSError):
+        folder = process.cwd()
+        # An interpreter is named by the script's first line, and is put before it by the kernel.
+        script = next((at for at, word in enumerate(words[:2]) if _is_script(root, Path(folder, word))), 0)
+        shown = [_without_secrets(folder, word)[:_LONGEST_WORD] for word in words[script:][:_MOST_WORDS]]
+        yield Running(process.pid, process.username(), tuple(shown), folder, tuple(_ports(process)),
+                      tuple(_files_in(root, folder, words[script + 1 :])))  # fmt: skip
+
+
+def _without_secrets(folder: str, word: str) -> str:
+    """A path that is there is none, however long it is."""
+    return word if "/" in word and Path(folder, word).exists() else masked_line(word)
+
+
+def _is_script(root: Path, path: Path) -> bool:
+    if not path.is_relative_to(root) or not path.is_file() or not os.access(path, os.X_OK):
+        return False
+    with path.open("rb") as stream:
+        return stream.read(2) == b"#!"
+
+
+def _ports(process: psutil.Process) -> list[int]:
+    family = [process, *process.children(recursive=True)]
+    found = set()
+    for one in family:
+        with contextlib.suppress(psutil.Error):
+            found |= {each.laddr.port for each in one.net_connections("tcp") if each.status == psutil.CONN_LISTEN}
+    return sorted(found)
+
+
+def _files_in(root: Path, folder: str, words: list[str]) -> Iterator[str]:
+    """Files of root that are named as arguments, alone or after an equals sign."""
+    for word in words:
+        for part in (word, word.partition("=")[2]):
+            path = Path(os.path.normpath(Path(folder, part))) if part else root
+            if path.is_relative_to(root) and path.is_file() and not path.is_symlink():
+                yield str(path.relative_to(root))
