@@ -62,7 +62,7 @@ volatile = ["logins"] # written at every start
 
 [keep]
 settings = [{{ file = "etc/quaybook.ini" }}]
-data = ["data", "uploads"]
+data = ["data", "uploads", "lamps"]
 keys = ["etc/secret.key"]
 
 [[services]]
@@ -98,6 +98,13 @@ def install_environment(folder: Path, root: Path, *, broken: bool) -> None:
     for place in ("static", "addons"):
         (root / place).mkdir()
     shutil.copytree(SOURCES / "2.4" / "etc", root / "etc")
+    (root / "lamps").mkdir()
+    for month in range(1, 7):
+        lines = [
+            f"2025-{month:02d}-{day:02d} lamp-{day % 7} {'lit' if day % 5 else 'dark, bulb changed'}"
+            for day in range(1, 29)
+        ]
+        (root / "lamps" / f"2025-{month:02d}.txt").write_text("\n".join(lines) + "\n")
     secrets = folder / "quaybook.env"
     secrets.touch(mode=0o600)
     secrets.write_text(f"# Read by every service and command of the harbour's.\n{SECRET_NAME}={SECRET}\n")

@@ -1,5 +1,8 @@
-"""Quaybook's own housekeeping: manage.py migrate, manage.py index, manage.py version."""
+"""Quaybook's own housekeeping: manage.py migrate, manage.py index, manage.py version, and for the log of the lamps
+manage.py lamps count FOLDER, manage.py lamps export FOLDER EXPORTED, manage.py lamps import EXPORTED FOLDER.
+"""
 
+import json
 import os
 import sqlite3
 import sys
@@ -58,12 +61,33 @@ def index():
     print(f"indexed {len(names)} boats", flush=True)
 
 
+def lamps(what, source, target=""):
+    """The log of the lamps: a text for each month until 2.6, one file of JSON Lines from 3.0 on."""
+    source, target = Path(source), Path(target)
+    if what == "count":
+        files = [*source.glob("*.txt"), *source.glob("lamps.jsonl")]
+        print(f"{sum(len(one.read_text().splitlines()) for one in files)} entries")
+    elif what == "export":
+        entries = [line for one in sorted(source.glob("*.txt")) for line in one.read_text().splitlines()]
+        (target / "entries.txt").write_text("\n".join(entries) + "\n")
+        print(f"exported {len(entries)} entries", flush=True)
+    elif what == "import":
+        entries = [line.split(" ", 2) for line in (source / "entries.txt").read_text().splitlines()]
+        written = [json.dumps({"day": day, "lamp": lamp, "says": says}) for day, lamp, says in entries]
+        (target / "lamps.jsonl").write_text("\n".join(written) + "\n")
+        print(f"imported {len(entries)} entries", flush=True)
+    else:
+        sys.exit(__doc__)
+
+
 def main():
     what = sys.argv[1] if len(sys.argv) > 1 else ""
     if what == "migrate":
         migrate(ask=True)
     elif what == "index":
         index()
+    elif what == "lamps" and len(sys.argv) > 3:
+        lamps(*sys.argv[2:5])
     elif what == "version":
         print(f"quaybook {(HERE / 'VERSION').read_text().strip()}")
     else:
