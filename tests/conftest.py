@@ -15,6 +15,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import psutil
 import pytest
 from hypothesis import settings
 
@@ -22,6 +23,7 @@ from tests.warm import PROGRAM_CALL, Answer, WarmProcess
 from yellow_ladder.demo.build import build_releases
 from yellow_ladder.demo.prepare import DemoSite, Place, free_port, prepare_demo, start_site, stop_site
 from yellow_ladder.demo.servers import PrivateServer, make_server, missing_programs, remove_server
+from yellow_ladder.demo.shapes import SECRET
 from yellow_ladder.errors import LadderError
 from yellow_ladder.site.site import Site, load_site
 
@@ -149,10 +151,33 @@ class Demo:
         return load_site(self.prepared.file, under_way=True)
 
     def yl(self, *words: object, **environment: str) -> Answer:
-        return run_program(*words, folder=self.folder, environment=environment)
+        return self._without_secrets(run_program(*words, folder=self.folder, environment=environment))
 
     def yl_anew(self, *words: object) -> Answer:
-        return run_program(*words, folder=self.folder, anew=True)
+        return self._without_secrets(run_program(*words, folder=self.folder, anew=True))
+
+    @property
+    def secrets(self) -> list[str]:
+        """What of the site may be told nowhere: its environment file's value, and its database's password."""
+        server = self.prepared.server
+        return [SECRET, *([server.password] if server else ())]
+
+    def _without_secrets(self, answer: Answer) -> Answer:
+        for secret in self.secrets:
+            assert secret not in answer.out + answer.err, "a secret is told"
+        return answer
+
+    def see_that_no_secret_is_kept(self) -> None:
+        """Look through the state folder, its journals and reports, and at the words of every process."""
+        secrets = [one.encode() for one in self.secrets]
+        for path in (self.folder / ".ladder").rglob("*"):
+            if path.is_file() and not path.is_symlink():
+                held = path.read_bytes()
+                assert not any(one in held for one in secrets), f"a secret is kept in {path}"
+        for process in psutil.process_iter():
+            with contextlib.suppress(psutil.Error):
+                words = " ".join(process.cmdline()).encode()
+                assert not any(one in words for one in secrets), f"a secret is in the words of {process}"
 
     def json(self, *words: object, code: int = 0) -> Any:
         answer = self.yl(*words, "--json")
@@ -182,10 +207,14 @@ def make_demo(tmp_path: Path) -> Iterator[MakeDemo]:
         return demo
 
     yield make
-    for demo, site in made:
-        with contextlib.suppress(LadderError):  # a test may have left a site file that cannot be read
-            site = demo.site()
-        stop_site(site)
+    try:
+        for demo, _ in made:
+            demo.see_that_no_secret_is_kept()
+    finally:
+        for demo, site in made:
+            with contextlib.suppress(LadderError):  # a test may have left a site file that cannot be read
+                site = demo.site()
+            stop_site(site)
 
 
 def need(missing: list[str], what: str) -> None:

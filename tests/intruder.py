@@ -34,7 +34,7 @@ from yellow_ladder.site.site import load_site
 
 VICTIMS = (
     "data", "uploads", "uploads/03", "addons", "addons/regatta-calendar", "etc", "etc/quaybook.ini",
-    "environment:releases", "environment:releases/2.4", "environment:current", "environment:etc",
+    "environment:releases", "environment:releases/2.4", "environment:current", "environment:etc", "environment:lamps",
     "shared:quaybook", "shared:etc", "shared:static",
 )  # fmt: skip
 SECRET = "only root may read this"
