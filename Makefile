@@ -11,7 +11,7 @@ test:
 	@scripts/servers
 	.venv/bin/pytest
 
-# Every kill point of every mode, and the program started from nothing at each call; takes an hour and a half on two cores.
+# Every kill point of every mode, and the program started from nothing at each call; takes several hours on two cores.
 sweep:
 	@scripts/environment dev
 	@scripts/servers
