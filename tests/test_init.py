@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import sqlite3
 import subprocess
+import sys
 import tomllib
 from pathlib import Path
 
@@ -264,17 +265,20 @@ def test_what_runs_says_how_it_is_started_and_which_settings_it_reads(tmp_path: 
     serve.chmod(0o755)
     follow.write_text("")
     words = [str(serve), "-c", "quay.yml", f"--password={SECRET}"]
+    (app / "office.py").write_text("input()\n")
     with (
+        subprocess.Popen([sys.executable, "-B", "office.py"], cwd=app, stdin=subprocess.PIPE) as second,
         subprocess.Popen(words, cwd=app, stdin=subprocess.PIPE) as running,
         subprocess.Popen(["tail", "-f", str(follow)], cwd=app, stdout=subprocess.DEVNULL) as reader,
     ):
         try:
             answer = initialised(app, "--units", tmp_path)
         finally:
-            running.kill()
-            reader.kill()
+            for process in (running, reader, second):
+                process.kill()
     found = answer.document["result"]["found"]
-    (one,) = found["running"]
+    one, other = sorted(found["running"], key=lambda each: each["words"][0].endswith("serve"), reverse=True)
+    assert other["words"][-1] == "office.py", "an interpreter at work in the folder"
     assert (one["pid"], one["words"][1:3], one["named"]) == (running.pid, ["-c", "quay.yml"], ["quay.yml"])
     assert found["settings"] == [{"what": "quay.yml", "why": "a process was started with it; read as yaml"}]
     written = (tmp_path / "ladder.toml").read_text()

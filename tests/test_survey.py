@@ -494,3 +494,9 @@ def test_a_release_source_that_is_broken_in_part_does_not_end_a_survey(idle: Dem
     assert not survey["files"]["release_known"]
     assert any("quaybook-2.4.tar.zst" in one for one in survey["findings"])
     assert any("quaybook-5.0.tar.zst" in one for one in survey["findings"])
+
+
+def test_a_page_that_nobody_serves_is_told_in_words(idle: Demo) -> None:
+    told = " ".join(idle.yl("survey").out.split())
+    assert "says nothing: nobody listens there" in told
+    assert "Errno" not in told

@@ -23,3 +23,16 @@ def client(**wishes: Any) -> httpx.Client:
     import httpx
 
     return httpx.Client(**{"trust_env": False, "verify": authorities(), **wishes})
+
+
+def why(fault: Exception) -> str:
+    """Why a page gave no answer, in words; what is not known better is told as it was said."""
+    import httpx
+
+    said = str(fault) or type(fault).__name__
+    if isinstance(fault, httpx.TimeoutException):
+        return "it did not answer in time"
+    if isinstance(fault, httpx.ConnectError):
+        known = {"refused": "nobody listens there", "not known": "its host is not known", "unreachable": "no way there"}
+        return next((words for sign, words in known.items() if sign in said), said)
+    return said

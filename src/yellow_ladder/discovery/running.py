@@ -4,15 +4,24 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
 import psutil
 
+from yellow_ladder.files.reading import read_regular
 from yellow_ladder.masking import masked_line
 
 _MOST_WORDS, _LONGEST_WORD = 40, 400
+_INTERPRETERS = {
+    "python", "pypy", "node", "nodejs", "deno", "bun", "php", "php-fpm", "perl", "ruby", "java", "lua", "uwsgi",
+    "beam.smp",
+}  # fmt: skip
+_SHELLS = {"sh", "bash", "dash", "zsh", "ksh"}
+_VERSION_OF_PROGRAM = re.compile(r"[-\d.]*$")
+_NEAR = 6  # a script stands among the first words, after options
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,9 +57,17 @@ def _is_of(root: Path, process: psutil.Process, words: list[str]) -> bool:
     """A program or script of root at work: who merely edits or follows a file there is none of it."""
     if not words:
         return False
-    programs = [word for word in words[:3] if not word.startswith("-")]
-    return any(Path(process.cwd(), word).is_relative_to(root) and os.access(Path(process.cwd(), word), os.X_OK)
-               for word in programs if "/" in word)  # fmt: skip
+    folder = process.cwd()
+    program = Path(folder, words[0])
+    if "/" in words[0] and program.is_relative_to(root) and os.access(program, os.X_OK):
+        return True
+    interpreter = _VERSION_OF_PROGRAM.sub("", program.name)
+    if interpreter in _SHELLS:
+        return any(_is_script(root, Path(folder, word)) for word in words[1:2])
+    if interpreter not in _INTERPRETERS:
+        return False
+    named = [Path(folder, word) for word in words[1:_NEAR] if not word.startswith("-")]
+    return Path(folder).is_relative_to(root) or any(one.is_relative_to(root) and one.is_file() for one in named)
 
 
 def _is_started_by(process: psutil.Process, others: set[int]) -> bool:
@@ -75,10 +92,12 @@ def _without_secrets(folder: str, word: str) -> str:
 
 
 def _is_script(root: Path, path: Path) -> bool:
-    if not path.is_relative_to(root) or not path.is_file() or not os.access(path, os.X_OK):
+    if not path.is_relative_to(root) or not os.access(path, os.X_OK):
         return False
-    with path.open("rb") as stream:
-        return stream.read(2) == b"#!"
+    try:
+        return read_regular(path, 2, cut=True) == b"#!"
+    except OSError:
+        return False
 
 
 def _ports(process: psutil.Process) -> list[int]:

@@ -122,7 +122,7 @@ def _answer_of(answer: Callable[[], str], of: str, where: str, part: str) -> Pro
     try:
         return ProbeAnswer(of, where, answer(), part=part)
     except (OSError, ValueError, KeyError, httpx.HTTPError, httpx.InvalidURL) as fault:
-        return ProbeAnswer(of, where, "", f"{fault}" or type(fault).__name__, part)
+        return ProbeAnswer(of, where, "", web.why(fault), part)
     except LadderError as fault:
         return ProbeAnswer(of, where, "", fault.problems[0].message, part)
 

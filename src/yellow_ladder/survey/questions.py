@@ -13,7 +13,7 @@ from typing import Any
 
 import httpx
 
-from yellow_ladder import nolinks
+from yellow_ladder import nolinks, web
 from yellow_ladder.errors import LadderError
 from yellow_ladder.masking import masked_line
 from yellow_ladder.site.questions import SiteCheck
@@ -72,7 +72,7 @@ def _until_good(site: Site, visitor: Visitor, question: SiteCheck, before: Remem
         try:
             reply = _ask(site, visitor, question, before)
         except (LadderError, OSError, ValueError, httpx.HTTPError, httpx.InvalidURL) as fault:
-            why = fault.problems[0].message if isinstance(fault, LadderError) else str(fault) or type(fault).__name__
+            why = fault.problems[0].message if isinstance(fault, LadderError) else web.why(fault)
             reply = Reply(is_good=False, saw=why)
         if reply.is_good or time.monotonic() >= end:
             return reply

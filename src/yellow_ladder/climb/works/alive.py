@@ -46,7 +46,7 @@ def ask_opened(run: Run) -> Facts:
 
     Nothing is taken back by itself then: people work there.
     """
-    asked = ask_again(run.plan, served=True, moment=Moment.OPENED)
+    asked = ask_again(run.plan, served=bool(run.plan.running), moment=Moment.OPENED)
     if asked.faults:
         remedy = (
             "put it right and go on with `yl climb --continue`, or go back with `yl descend`: what users wrote is kept"

@@ -7,6 +7,7 @@ exported lies beside root, or in it where root stays: the application's account 
 from __future__ import annotations
 
 import json
+import os
 import stat
 from collections.abc import Mapping
 from dataclasses import replace
@@ -62,6 +63,7 @@ def make_anew(made: PlannedRemaking) -> Work:
     def do(run: Run) -> Facts:
         plan, folder = run.plan, run.site.root / made.after
         if _is_made(plan, made).exists():  # and the step was cut off before it was written down
+            remove_entry(_exported(plan, made))
             return {"summary": "imported before"}
         aside = _aside(plan, made)
         if nolinks.is_there(aside):
@@ -78,6 +80,7 @@ def make_anew(made: PlannedRemaking) -> Work:
             text = f"`{made.import_by.name}` ended as if all were well, and imported nothing"
             raise AnswerNo(Problem("imported-nothing", text, "report it to the release's publisher", str(folder)))
         _compare(run, made, values)
+        os.sync()  # of what somebody else's program wrote, nobody knows how far it has come to the disk
         write_json(_is_made(plan, made), {"format": 1})
         remove_entry(_exported(plan, made))
         same = f"; the same {', '.join(one.name for one in made.same)}" if made.same else ""
