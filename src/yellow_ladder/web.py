@@ -33,6 +33,10 @@ def why(fault: Exception) -> str:
     if isinstance(fault, httpx.TimeoutException):
         return "it did not answer in time"
     if isinstance(fault, httpx.ConnectError):
-        known = {"refused": "nobody listens there", "not known": "its host is not known", "unreachable": "no way there"}
+        known = {
+            "refused": "nobody listens there (connection refused)",
+            "not known": "its host is not known",
+            "unreachable": "no way there",
+        }
         return next((words for sign, words in known.items() if sign in said), said)
     return said
