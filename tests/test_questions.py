@@ -354,5 +354,8 @@ when = "opened"
     assert not flag.exists(), "people work already: nothing is taken back by itself"
     assert (demo.root / "VERSION").read_text().strip() == "2.6"
     assert demo.yl("climb", "--continue").code == 3, "it is asked again"
+    demo.edit('as_before = true\nwhen = "opened"', 'when = "opened"')
+    assert demo.yl("adjust", "--yes").code == 0, "a question that was wrong itself is corrected"
+    assert demo.json("history")[-1]["state"] == "climbed", "and the climb goes on to its end"
     assert demo.yl("descend", "--yes").code == 0
     assert (demo.root / "VERSION").read_text().strip() == "2.4"

@@ -48,8 +48,10 @@ def ask_opened(run: Run) -> Facts:
     """
     asked = ask_again(run.plan, served=bool(run.plan.running), moment=Moment.OPENED)
     if asked.faults:
+        # A question that was wrong itself must leave a way on.
         remedy = (
-            "put it right and go on with `yl climb --continue`, or go back with `yl descend`: what users wrote is kept"
+            "put it right and go on with `yl climb --continue`, correct the question with `yl adjust`, or go back"
+            " with `yl descend`, which keeps what users wrote"
         )
         raise AnswerNo([Problem("not-alive", fault, remedy) for fault in asked.faults])
     for one in asked.remarks:
