@@ -187,7 +187,7 @@ def test_going_back_with_differences_opens_the_site(demo: Demo) -> None:
 
 
 def _records(demo: Demo) -> list[Any]:
-    from yellow_ladder.climb.conduct import records_of
+    from yellow_ladder.climb.record.catalog import records_of
 
     return records_of(list_climbs(demo.site())[-1].plan)
 

@@ -26,7 +26,8 @@ class Record(BaseModel):
     `designed` names keys that have a meaning but are not built yet, `designed_values` such values by their key.
     """
 
-    model_config = ConfigDict(extra="forbid", frozen=True, strict=True)
+    # What judges a record is built when the first one is read: a command reads few of the kinds.
+    model_config = ConfigDict(extra="forbid", frozen=True, strict=True, defer_build=True)
     designed: ClassVar[Mapping[str, str]] = {}
     designed_values: ClassVar[Mapping[str, Mapping[str, str]]] = {}
 

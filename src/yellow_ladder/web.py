@@ -6,6 +6,7 @@ import functools
 import ssl
 from typing import TYPE_CHECKING, Any
 
+# Loaded where it is used: it takes a tenth of a second, and most commands ask no page.
 if TYPE_CHECKING:
     import httpx
 
@@ -18,11 +19,25 @@ def authorities() -> ssl.SSLContext:
     return httpx.create_ssl_context()
 
 
+def faults(*others: type[Exception]) -> tuple[type[Exception], ...]:
+    """What a client raises when a page gives no answer, and `others`; asked for where it is caught."""
+    import httpx
+
+    return (httpx.HTTPError, httpx.InvalidURL, *others)
+
+
 def client(**wishes: Any) -> httpx.Client:
     """A client that trusts the common authorities, with no proxy of the environment unless it is wished for."""
     import httpx
 
     return httpx.Client(**{"trust_env": False, "verify": authorities(), **wishes})
+
+
+def cookies() -> httpx.Cookies:
+    """An empty jar."""
+    import httpx
+
+    return httpx.Cookies()
 
 
 def why(fault: Exception) -> str:

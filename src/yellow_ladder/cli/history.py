@@ -7,8 +7,7 @@ from dataclasses import asdict
 import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, emit
-from yellow_ladder.climb.conduct import records_of
-from yellow_ladder.climb.record.catalog import list_climbs
+from yellow_ladder.climb.record.catalog import list_climbs, records_of
 from yellow_ladder.report.climbs import history_page
 
 

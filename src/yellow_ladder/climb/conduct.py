@@ -17,7 +17,7 @@ from yellow_ladder.climb.proving.written import keep_whole, writers_to
 from yellow_ladder.climb.record.adjusting import Change, adjusted
 from yellow_ladder.climb.record.catalog import Climb
 from yellow_ladder.climb.record.commands import mark_of
-from yellow_ladder.climb.record.journal import JOURNAL_NAME, Journal, JournalRecord, OnAppend, What, ignore
+from yellow_ladder.climb.record.journal import JOURNAL_NAME, Journal, OnAppend, What, ignore
 from yellow_ladder.climb.record.plan import Plan, RungPlan, freeze
 from yellow_ladder.climb.record.standing import ClimbState, Standing
 from yellow_ladder.climb.record.step_names import StepKind, StepName
@@ -70,11 +70,6 @@ def go_on(plan: Plan, conditions: Conditions) -> ClimbState:
         return _after_trouble(run, trouble)
     run.note(What.END, ClimbState.CLIMBED)
     return ClimbState.CLIMBED
-
-
-def records_of(plan: Plan) -> list[JournalRecord]:
-    """The journal of a climb."""
-    return Journal(plan.folder / JOURNAL_NAME, plan.digest()).records
 
 
 def look_only(plan: Plan, conditions: Conditions) -> Run:

@@ -7,14 +7,15 @@ import time
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from html.parser import HTMLParser
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from urllib.parse import urljoin, urlsplit
-
-import httpx
 
 from yellow_ladder import web
 from yellow_ladder.site.questions import SiteCheck
 from yellow_ladder.survey.probes import LARGEST_ANSWER_BYTES
+
+if TYPE_CHECKING:
+    import httpx
 
 _MOST_LINKS = 200
 _LOOPBACK = ("localhost", "127.0.0.1", "::1")
@@ -63,7 +64,7 @@ class Visitor:
 
     def ask(self, question: SiteCheck, url: str) -> Page:
         """Ask a page. Redirects are not followed. Raises ValueError for an answer that is too large."""
-        cookies = self._sessions.setdefault(question.session, httpx.Cookies()) if question.session else httpx.Cookies()
+        cookies = self._sessions.setdefault(question.session, web.cookies()) if question.session else web.cookies()
         headers = {name: self.put_in(value) for name, value in question.headers.items()}
         with web.client(timeout=question.within_s, cookies=cookies, headers=headers) as client:
             given: dict[str, Any] = {}
@@ -144,7 +145,7 @@ def _ask_links(client: httpx.Client, base: str, text: str) -> dict[str, int]:
         try:
             with client.stream("GET", there._replace(fragment="").geturl()) as response:
                 found[path] = response.status_code
-        except httpx.HTTPError:
+        except web.faults():
             found[path] = 0
     return found
 

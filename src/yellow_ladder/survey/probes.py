@@ -10,9 +10,7 @@ import tempfile
 import time
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
-from typing import Any
-
-import httpx
+from typing import TYPE_CHECKING, Any
 
 from yellow_ladder import nolinks, web
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
@@ -25,6 +23,9 @@ from yellow_ladder.site.site import Site
 from yellow_ladder.site.surroundings import started
 from yellow_ladder.survey.records import ProbeAnswer
 from yellow_ladder.words import bytes_in_words
+
+if TYPE_CHECKING:
+    import httpx
 
 LARGEST_ANSWER_BYTES = 1024 * 1024
 _LAST_VERSION = r"(\d+(?:\.\d+)*[\w.+-]*)/?$"
@@ -121,7 +122,7 @@ def packages_of(site: Site, release: Path | None = None) -> Mapping[str, str]:
 def _answer_of(answer: Callable[[], str], of: str, where: str, part: str) -> ProbeAnswer:
     try:
         return ProbeAnswer(of, where, answer(), part=part)
-    except (OSError, ValueError, KeyError, httpx.HTTPError, httpx.InvalidURL) as fault:
+    except web.faults(OSError, ValueError, KeyError) as fault:
         return ProbeAnswer(of, where, "", web.why(fault), part)
     except LadderError as fault:
         return ProbeAnswer(of, where, "", fault.problems[0].message, part)

@@ -11,8 +11,6 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-import httpx
-
 from yellow_ladder import nolinks, web
 from yellow_ladder.errors import LadderError
 from yellow_ladder.masking import masked_line
@@ -71,7 +69,7 @@ def _until_good(site: Site, visitor: Visitor, question: SiteCheck, before: Remem
     while True:
         try:
             reply = _ask(site, visitor, question, before)
-        except (LadderError, OSError, ValueError, httpx.HTTPError, httpx.InvalidURL) as fault:
+        except web.faults(LadderError, OSError, ValueError) as fault:
             why = fault.problems[0].message if isinstance(fault, LadderError) else web.why(fault)
             reply = Reply(is_good=False, saw=why)
         if reply.is_good or time.monotonic() >= end:

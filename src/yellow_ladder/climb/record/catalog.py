@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from yellow_ladder.climb.record.adjusting import adjusted
-from yellow_ladder.climb.record.journal import JOURNAL_NAME, Journal
+from yellow_ladder.climb.record.journal import JOURNAL_NAME, Journal, JournalRecord
 from yellow_ladder.climb.record.plan import PLAN_NAME, Plan, read_plan
 from yellow_ladder.climb.record.standing import ClimbState, Standing, fold
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
@@ -56,6 +56,11 @@ def find_climb(site: Site, name: str | None, states: Collection[ClimbState] = (C
         raise BadInput(Problem("no-climb", text, "see which there are with: yl history"))
     wanted = [climb for climb in climbs if climb.standing.state in states]
     return (wanted or climbs)[-1]
+
+
+def records_of(plan: Plan) -> list[JournalRecord]:
+    """The journal of a climb."""
+    return Journal(plan.folder / JOURNAL_NAME, plan.digest()).records
 
 
 def refuse_if_built_upon(site: Site, climb: Climb) -> None:

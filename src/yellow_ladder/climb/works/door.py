@@ -8,8 +8,6 @@ import stat
 import time
 from pathlib import Path
 
-import httpx
-
 from yellow_ladder import nolinks, web
 from yellow_ladder.climb.running.run import Facts, Run
 from yellow_ladder.errors import AnswerNo, Problem
@@ -39,7 +37,7 @@ def see_closed(site: Site) -> str:
     while True:
         try:
             status, text = _page(url)
-        except httpx.HTTPError:
+        except web.faults():
             return f"{url} does not answer any more"
         if status == page.status and re.search(page.pattern, text):
             return f"{url} says so ({status})"
