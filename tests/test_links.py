@@ -220,7 +220,7 @@ OWN_PLACES = (
     "backup/catalog.py", "backup/copies.py", "backup/places.py", "backup/sealing.py", "backup/sftp.py",
     "backup/make.py", "survey/saved.py", "database/", "migrations/", "files/digests.py", "files/archives/read.py",
     "files/tree.py", "files/looking.py", "files/listing.py", "files/store.py", "climb/works/sitefile.py",
-    "climb/planning/sources.py",
+    "climb/planning/sources.py", "site/scratch.py",
 )  # fmt: skip
 # By an open file, into an archive of the tool's own, into a fresh folder of the administrator's, in the climb's folder.
 MEANT = (

@@ -9,7 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from yellow_ladder.errors import BadInput
-from yellow_ladder.release.sheet import ReleaseSheet, SettingsChanges
+from yellow_ladder.release.settings import SettingsChanges
+from yellow_ladder.release.sheet import ReleaseSheet
 from yellow_ladder.settings.choices import keep_choices, read_choices
 from yellow_ladder.settings.document import Document, merge_documents
 from yellow_ladder.settings.forecast import Ask, Forecast, OnTheWay, OwnFile, Shipped, foresee

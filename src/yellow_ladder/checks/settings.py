@@ -19,6 +19,7 @@ from yellow_ladder.settings.merging.outcomes import Fate
 from yellow_ladder.settings.notes import note_of
 from yellow_ladder.settings.reading import read_settings_file
 from yellow_ladder.settings.shipped import secret_files
+from yellow_ladder.settings.words import REQUIRED
 from yellow_ladder.words import count_of, some_of
 
 _SWITCHES = {"debug", "debug_mode", "debugging", "development", "develop", "dev", "dev_mode", "testing", "test_mode"}
@@ -32,6 +33,10 @@ def settings_readable(at: Circumstances) -> Iterator[Finding]:
     """Is every settings file there, and can it be read and merged with its comments kept?"""
     for spec in at.site.record.keep.merged:
         path = at.site.root / spec.file
+        comes = at.forecast.of(spec.file) if at.forecast is not None else None
+        if comes is not None and comes.is_new and comes.after:
+            yield ok("settings", f"{spec.file} is not there yet, and comes with {next(iter(comes.after))}")
+            continue
         if not path.is_file():
             yield stop("settings", f"the settings file {path} is not there", "correct keep.settings in the site file")
             continue
@@ -70,7 +75,7 @@ def mode_switches(at: Circumstances) -> Iterator[Finding]:
 def settings_changes(at: Circumstances, route: Route) -> Iterator[Finding]:
     """What do the releases on the way make of the site's settings, and is every conflict decided?"""
     check = "settings changes"
-    for version, file in _not_made(at, route):
+    for version, file in dict.fromkeys(_not_made(at, route)):
         seen = f"{version} changes settings in {file}, which keep.settings does not name: they would not be made"
         yield stop(check, seen, f'add {{ file = "{file}" }} to keep.settings')
     told = {problem.placed for problem in at.settings_troubles if problem.code != "settings-gone"}
@@ -132,7 +137,7 @@ def _told(check: str, one: Told) -> Iterator[Finding]:
         why = f" ({outcome.why})" if outcome.why else ""
         seen = f"{one.version} no longer accepts {outcome.key}{why}, which is set in {one.file}"
         yield warn(check, seen, "it is made a comment; see whether something replaces it")
-    elif outcome.fate is Fate.NEW and outcome.why:
+    elif outcome.fate is Fate.NEW and outcome.why == REQUIRED:
         seen = f"{one.version} requires {outcome.key}, which is not set in {one.file}"
         yield warn(check, seen, f"the default {outcome.result!r} is put in; correct it after")
 
@@ -147,7 +152,8 @@ def _not_made(at: Circumstances, route: Route) -> Iterator[tuple[str, str]]:
             path = change.file
             for moves in reversed(back):
                 path = moved(path, moves)
-            if path not in named and path in at.survey.manifest:
+            is_put_in = change.added or change.switched_off
+            if path not in named and (path in at.survey.manifest or is_put_in):
                 yield str(rung.to_version), path
 
 

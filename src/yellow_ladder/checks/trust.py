@@ -44,6 +44,7 @@ def runs_of(site: Site) -> Iterator[Run]:
         *((f"checks.{check.name}", check.command, check.as_user) for check in record.checks),
     ]
     commands += [(f"commands.{one.name}", one.run, one.as_user) for one in record.commands]
+    commands += [(f"shipped_by of {one.file}", one.shipped_by, record.run_as) for one in record.keep.settings]
     if record.runtime is not None:
         commands += [
             ("runtime", words, record.runtime.as_user) for words in (record.runtime.command, record.runtime.packages)

@@ -171,6 +171,8 @@ def _write_into(folder: Path, site: Site, forecast: Forecast, route: Route) -> N
         raise BadInput(Problem("bad-folder", text, "name a folder outside of it", str(folder)))
     last = str(route.leg[-1].to_version)
     for one in forecast.files:
+        if last not in one.after:
+            continue
         place = private_folder(folder.absolute()) / one.file
         private_folder(place.parent)
         write_whole(place, one.after[last])

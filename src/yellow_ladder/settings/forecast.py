@@ -8,14 +8,24 @@ from fnmatch import fnmatchcase
 
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.release.moves import moved
+from yellow_ladder.release.settings import SettingsChanges
 from yellow_ladder.release.sheet import ReleaseSheet
+from yellow_ladder.release.versions import Version
+from yellow_ladder.settings.converting import take_over
 from yellow_ladder.settings.document import Document, merge_documents
-from yellow_ladder.settings.merging.outcomes import Answer, Fate, Outcome, Sides
+from yellow_ladder.settings.merging.outcomes import WHOLE_FILE, Answer, Fate, Outcome, Sides
 from yellow_ladder.settings.reading import read_settings, unreadable
 from yellow_ladder.settings.tree import Broken
 from yellow_ladder.settings.words import REQUIRED, Leaving, come_in, say_after, say_before, say_to_base
 
-WHOLE_FILE = "(the whole file)"
+
+@dataclass(frozen=True, slots=True)
+class Prepared:
+    """What the administrator has made ready to stand in a file's place, once: at the first release in `rungs`."""
+
+    raw: bytes
+    name: str
+    rungs: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,6 +38,8 @@ class OwnFile:
     encoding: str = ""
     on_conflict: str = "ask"  # ask, mine, new
     keys: Mapping[str, str] = field(default_factory=dict)  # pattern of keys -> mine or new
+    is_new: bool = False  # not there yet: a release on the way brings it
+    prepared: Prepared | None = None
 
     def policy(self, key: str) -> str:
         """What the site file says of conflicts about a key."""
@@ -70,7 +82,7 @@ class Told:
 
 @dataclass(frozen=True, slots=True)
 class FileForecast:
-    """One file: how it is read, what it was compared with, what it will be after each release."""
+    """One file: how it is read, what it was compared with, what it will be after each release that has it."""
 
     file: str
     form: str
@@ -78,6 +90,7 @@ class FileForecast:
     before: bytes
     after: Mapping[str, bytes]  # by version
     told: tuple[Told, ...]
+    is_new: bool = False
 
     @property
     def summary(self) -> tuple[Told, ...]:
@@ -121,6 +134,15 @@ class Forecast:
 
 Ask = Callable[[str, str, Sides], Answer | None]
 """Decides a conflict by file, key and values."""
+Convert = Callable[[OnTheWay, SettingsChanges, bytes], bytes]
+"""Runs a release's converter on a copy of a file; raises AnswerNo where it fails."""
+
+
+def cannot_convert(step: OnTheWay, changes: SettingsChanges, raw: bytes) -> bytes:
+    """Where nothing may be run."""
+    del raw
+    text = f"{changes.file} is converted by a program of {step.version}, which is not run here"
+    raise AnswerNo(Problem("settings-converter", text, "see `yl settings`", changes.file))
 
 
 @dataclass(slots=True)
@@ -130,30 +152,45 @@ class _Carried:
     base: Document | None
     where: str
     path: str
+    is_there: bool = True
     after: dict[str, bytes] = field(default_factory=dict)
     told: list[Told] = field(default_factory=list)
 
 
-def foresee(own: Sequence[OwnFile], base: Mapping[str, Shipped], way: Sequence[OnTheWay], ask: Ask) -> Forecast:
-    """Merge every file release by release. Raises BadInput for a file that is not of its format."""
+def foresee(
+    own: Sequence[OwnFile],
+    base: Mapping[str, Shipped],
+    way: Sequence[OnTheWay],
+    ask: Ask,
+    convert: Convert = cannot_convert,
+) -> Forecast:
+    """Merge every file release by release.
+
+    Raises BadInput for a file that is not of its format, AnswerNo for a value that a release cannot be given as it
+    wants it.
+    """
     carried = {one.file: _begin(one, base.get(one.file, Shipped(None))) for one in own}
     for step in way:
         leaving: list[Leaving] = []
         for one in carried.values():
             one.path = moved(one.path, step.sheet.files.moved)
-            leaving += _step(one, step, ask)
+            leaving += _step(one, step, ask, convert)
         for one in carried.values():
             came = [key for key in leaving if key.file == one.path]
             told = come_in(one.mine, came)
             one.told += [Told(one.own.file, step.version, outcome) for outcome in told]
-            one.after[step.version] = one.mine.raw
+            one.is_there = one.is_there or bool(one.mine.raw)
+            if one.is_there:
+                one.after[step.version] = one.mine.raw
         lost = [key for key in leaving if key.file not in [one.path for one in carried.values()]]
         if lost:
             text = f"{step.version} wants {lost[0].old_key} in {lost[0].file}, which keep.settings does not name"
             raise AnswerNo(Problem("settings-moved", text, f'add {{ file = "{lost[0].file}" }} to keep.settings'))
     return Forecast(
         tuple(
-            FileForecast(one.own.file, one.mine.form.name, one.where, one.own.raw, one.after, tuple(one.told))
+            FileForecast(
+                one.own.file, one.mine.form.name, one.where, one.own.raw, one.after, tuple(one.told), one.own.is_new
+            )
             for one in carried.values()
         )
     )
@@ -164,7 +201,7 @@ def _begin(own: OwnFile, shipped: Shipped) -> _Carried:
     base = None
     if shipped.raw is not None:
         base = _as_mine(shipped.raw, mine, own)
-    return _Carried(own, mine, base, shipped.where if base is not None else "", own.file)
+    return _Carried(own, mine, base, shipped.where if base is not None else "", own.file, not own.is_new)
 
 
 def _as_mine(raw: bytes, mine: Document, own: OwnFile) -> Document | None:
@@ -175,12 +212,18 @@ def _as_mine(raw: bytes, mine: Document, own: OwnFile) -> Document | None:
         return None
 
 
-def _step(one: _Carried, step: OnTheWay, ask: Ask) -> list[Leaving]:
+def _step(one: _Carried, step: OnTheWay, ask: Ask, convert: Convert) -> list[Leaving]:
     """One file through one release; returns the keys that leave it."""
     changes = [change for change in step.sheet.settings if change.file == one.path]
     name = f"{one.own.file} at {step.version}"
+    if _takes_prepared(one, step):
+        return []
+    if not one.is_there and step.shipped.get(one.own.file, Shipped(None)).raw is not None:
+        return _comes(one, step, changes)
     try:
-        told, leaving = say_before(one.mine, one.base, changes)
+        told = _converted(one, step, changes, convert)
+        before, leaving = say_before(one.mine, one.base, changes)
+        told += before
         shipped = step.shipped.get(one.own.file, Shipped(None))
         if one.base is not None:
             say_to_base(one.base, changes)
@@ -197,6 +240,50 @@ def _step(one: _Carried, step: OnTheWay, ask: Ask) -> list[Leaving]:
         raise unreadable(name, one.own.form, fault) from fault
     one.told += [Told(one.own.file, step.version, outcome) for outcome in told]
     return leaving
+
+
+def _takes_prepared(one: _Carried, step: OnTheWay) -> bool:
+    """Put what was made ready for this release in the file's place; True where that was done."""
+    prepared = one.own.prepared
+    if prepared is None or not Version(step.version).is_in(prepared.rungs):
+        return False
+    one.own = replace(one.own, prepared=None)
+    one.mine = read_settings(prepared.raw, one.own.form, one.own.file, prepared.name, one.own.encoding)
+    shipped = step.shipped.get(one.own.file, Shipped(None)).raw
+    one.base = None if shipped is None else _as_mine(shipped, one.mine, one.own)
+    sides = Sides(None, None, None)
+    why = f"{prepared.name}, which you prepared, takes its place"
+    one.told.append(Told(one.own.file, step.version, Outcome(WHOLE_FILE, Fate.KEPT, sides, None, why=why)))
+    return True
+
+
+def _comes(one: _Carried, step: OnTheWay, changes: Sequence[SettingsChanges]) -> list[Leaving]:
+    """A file that this release brings, as it ships it."""
+    raw = step.shipped[one.own.file].raw or b""
+    one.mine = read_settings(raw, one.own.form, one.path, encoding=one.own.encoding)
+    one.base = _as_mine(raw, one.mine, one.own)
+    why = f"{step.version} brings it"
+    told = [Outcome(WHOLE_FILE, Fate.NEW, Sides(None, None, None), None, why=why), *say_after(one.mine, changes)]
+    one.told += [Told(one.own.file, step.version, outcome) for outcome in told]
+    one.is_there = True
+    return []
+
+
+def _converted(one: _Carried, step: OnTheWay, changes: Sequence[SettingsChanges], convert: Convert) -> list[Outcome]:
+    """Let the release's converter make the site's file what the release wants, and the old release's, to compare."""
+    told: list[Outcome] = []
+    for change in changes:
+        if change.converter is not None and one.is_there:
+            base = one.base
+            result = convert(step, change, one.mine.raw)
+            one.mine, said = take_over(one.mine, base, result, one.path, one.own.encoding)
+            if base is not None:
+                # With its comments as well: else every comment would count as one of the site's own.
+                result = convert(step, change, base.raw)
+                base, _ = take_over(base, base, result, one.path, one.own.encoding)
+                one.base = base if base.form is one.mine.form else None
+            told += said
+    return told
 
 
 def _required(outcome: Outcome) -> Outcome:

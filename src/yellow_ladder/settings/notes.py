@@ -9,6 +9,7 @@ from yellow_ladder.masking import MASK, masked_line, sounds_secret
 from yellow_ladder.settings.forecast import FileForecast, Forecast, Told
 from yellow_ladder.settings.judge import KeyNote
 from yellow_ladder.settings.merging.outcomes import Fate, Outcome
+from yellow_ladder.settings.words import REQUIRED
 
 _LONGEST = 60
 
@@ -24,7 +25,8 @@ def patch_of(file: FileForecast, last: str, path: str) -> bytes:
     old, new = (
         [line.decode("latin-1") for line in raw.splitlines(keepends=True)] for raw in (file.before, file.after[last])
     )
-    lines = difflib.unified_diff(old, new, f"a/{file.file}", f"b/{path}")
+    before = "/dev/null" if file.is_new else f"a/{file.file}"
+    lines = difflib.unified_diff(old, new, before, f"b/{path}")
     whole = (line if line.endswith("\n") else line + "\n\\ No newline at end of file\n" for line in lines)
     return "".join(whole).encode("latin-1", errors="replace")
 
@@ -44,7 +46,8 @@ def detail_of(one: Outcome, *, secret: bool = False) -> str:
         case Fate.FOLLOWS:
             return f"{mine or 'not set'} → {result}" + _decided(one)
         case Fate.NEW:
-            return f"default: {result}" if result else ""
+            why = "" if one.why == REQUIRED else one.why
+            return "; ".join(filter(None, (f"default: {result}" if result else "", why)))
         case Fate.CONFLICT:
             return f"yours: {mine or 'taken out'}; the release: {base or 'not set'} → {new or 'taken out'}"
         case Fate.GONE:
@@ -59,7 +62,7 @@ def detail_of(one: Outcome, *, secret: bool = False) -> str:
 
 def _kept(one: Outcome, mine: str, new: str, result: str) -> str:
     if one.why:
-        return f"{result}; {one.why}"
+        return f"{result}; {one.why}" if result else one.why
     if one.sides.new is None:
         return f"{result}; not in the release" if one.sides.base is None else result
     return f"{result}; the release: {new}" if new != mine else result

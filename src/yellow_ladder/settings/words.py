@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+import contextlib
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.release.arithmetic import computed
-from yellow_ladder.release.sheet import SettingsChanges
+from yellow_ladder.release.settings import KeysJoined, KeySplit, SettingsChanges
 from yellow_ladder.settings.document import Document
 from yellow_ladder.settings.merging.outcomes import Fate, Outcome, Sides
 from yellow_ladder.settings.tree import Broken, find
 
 REQUIRED = "the release requires it"
+SWITCHED_OFF = "new behaviour, off until you want it"
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,6 +39,13 @@ def say_to_base(base: Document, changes: Sequence[SettingsChanges]) -> None:
                 base.remove(key)
         for change in one.converted:
             _convert(base, change.key, change.values, change.by)
+        # Defaults of another form than the sheet says are compared as they stand: nobody can correct them there.
+        for parted in one.split:
+            with contextlib.suppress(AnswerNo):
+                _split(base, parted)
+        for joined in one.joined:
+            with contextlib.suppress(AnswerNo):
+                _join(base, None, joined)
 
 
 def say_before(
@@ -60,6 +71,10 @@ def say_before(
                 told.append(
                     Outcome(change.key, Fate.KEPT, Sides(None, before, None), after, why="written otherwise now")
                 )
+        for parted in one.split:
+            told += _split(mine, parted)
+        for joined in one.joined:
+            told += _join(mine, base, joined)
         for gone in one.retired:
             told += [outcome for outcome in [_retire(mine, base, gone.key, gone.why)] if outcome]
     return told, leaving
@@ -79,6 +94,11 @@ def say_after(mine: Document, changes: Sequence[SettingsChanges]) -> list[Outcom
                 mine.add(added.key, added.value, added.comment)
                 sides = Sides(None, None, added.value)
                 told.append(Outcome(added.key, Fate.NEW, sides, added.value, why=REQUIRED))
+        for off in one.switched_off:
+            if find(mine.root, off.key) is None:
+                mine.add(off.key, off.value, off.why)
+                sides = Sides(None, None, off.value)
+                told.append(Outcome(off.key, Fate.NEW, sides, off.value, why=off.why or SWITCHED_OFF))
     return told
 
 
@@ -126,6 +146,63 @@ def _retire(mine: Document, base: Document | None, key: str, why: str) -> Outcom
         return Outcome(key, Fate.GONE, Sides(value, value, None), None, why=why)
     mine.retire(key, why)
     return Outcome(key, Fate.RETIRED, Sides(None, value, None), None, why=why)
+
+
+def _split(document: Document, parted: KeySplit) -> list[Outcome]:
+    """Part one value into several keys; the first takes its place. Raises AnswerNo for a value of another form."""
+    value = document.get(parted.key)
+    if value is None:
+        return []
+    there = [key for key in parted.into if key != parted.key and find(document.root, key) is not None]
+    if there:
+        why = f"the value of {there[0]}, which it is parted into, counts"
+        document.retire(parted.key, why)
+        return [Outcome(parted.key, Fate.RETIRED, Sides(None, value, None), None, why=why)]
+    found = re.fullmatch(parted.pattern, value)
+    if found is None:
+        text = f"{parted.key} is parted into {', '.join(parted.into)}, and its value does not fit {parted.pattern}"
+        raise AnswerNo(Problem("settings-split", text, "write it so, or set the new keys beside it", parted.key))
+    document.rekey(parted.key, parted.into[0])
+    told = []
+    for key, part in zip(parted.into, found.groups(""), strict=True):
+        if find(document.root, key) is None:
+            document.add(key, part, "")
+        else:
+            _put(document, key, part)
+        sides = Sides(None, value, None)
+        told.append(Outcome(key, Fate.RENAMED, sides, part, old_key=parted.key, why=f"a part of {parted.key}"))
+    return told
+
+
+def _join(document: Document, base: Document | None, joined: KeysJoined) -> list[Outcome]:
+    """Write several values as one, in the place of the first that is set; what is not set has its default of `base`.
+
+    Raises AnswerNo where one is set and another is neither set nor known by its default.
+    """
+    values = {key: document.get(key) for key in joined.keys}
+    there = [key for key, value in values.items() if value is not None]
+    if not there:
+        return []
+    if joined.to not in joined.keys and find(document.root, joined.to) is not None:
+        why = f"the value of {joined.to}, which they are joined to, counts"
+        for key in there:
+            document.retire(key, why)
+        return [Outcome(key, Fate.RETIRED, Sides(None, values[key], None), None, why=why) for key in there]
+    for key in joined.keys:
+        default = base.get(key) if base is not None else None
+        if values[key] is None and default is None:
+            text = f"{' and '.join(joined.keys)} become {joined.to}, and {key} is not set"
+            raise AnswerNo(Problem("settings-joined", text, f"set {key} beside {there[0]}", key))
+        values[key] = values[key] if values[key] is not None else default
+    parts = list(values.values())
+    result = re.sub(r"\{(\d+)\}", lambda found: parts[int(found[1]) - 1] or "", joined.written)
+    document.rekey(there[0], joined.to)
+    _put(document, joined.to, result)
+    why = f"joined from {', '.join(joined.keys)}"
+    for key in there[1:]:
+        document.retire(key, f"now in {joined.to}")
+    sides = Sides(None, values[there[0]], None)
+    return [Outcome(joined.to, Fate.RENAMED, sides, result, old_key=there[0], why=why)]
 
 
 def _convert(document: Document, key: str, values: dict[str, str], by: str) -> tuple[str | None, str | None]:

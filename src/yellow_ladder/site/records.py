@@ -165,8 +165,17 @@ class SettingsFile(Record):
     ] = ""  # fmt: skip
     encoding: EncodingText = ""
     shipped: TreePath | Literal[""] = ""
+    shipped_by: list[str] = []
     on_conflict: Literal["ask", "mine", "new"] = "ask"
     keys: dict[str, Literal["mine", "new"]] = {}
+
+
+class ReplacedFile(Record):
+    """`[[keep.replaced]]`: a file of the site's own that a release no longer accepts, and what stands in for it."""
+
+    file: TreePath
+    by: str = Field(min_length=1)
+    for_: RangeText = Field(alias="for")
 
 
 class SiteCommand(CommandKeys):
@@ -223,6 +232,7 @@ class Keep(Record):
 
     settings: list[SettingsFile] = []
     templates: list[TreePath] = []
+    replaced: list[ReplacedFile] = []
     data: list[TreePath] = []
     logs: list[TreePath] = []
     assets: list[TreePath] = []
@@ -237,8 +247,17 @@ class Keep(Record):
 
     @property
     def merged(self) -> list[SettingsFile]:
-        """Every file that is merged: settings, and templates line by line."""
-        return [*self.settings, *(SettingsFile(file=path, format="lines") for path in self.templates)]
+        """Every file that is merged: settings, and line by line templates and what something prepared replaces."""
+        by_lines = [*self.templates, *(one.file for one in self.replaced)]
+        return [*self.settings, *(SettingsFile(file=path, format="lines") for path in by_lines)]
+
+    @model_validator(mode="after")
+    def _names_each_once(self) -> Keep:
+        files = [one.file for one in self.merged]
+        twice = sorted({one for one in files if files.count(one) > 1})
+        if twice:
+            raise ValueError(f"names {twice[0]} twice among settings, templates and replaced")
+        return self
 
     @property
     def data_paths(self) -> list[str]:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import io
 import os
+import tempfile
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -16,11 +17,12 @@ from dotenv.parser import parse_stream
 
 from yellow_ladder import nolinks
 from yellow_ladder.accounts import Account, account_for
-from yellow_ladder.errors import BadInput, Problem
+from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.masking import MASK
 from yellow_ladder.processes import Completed, Streams, run_command
 from yellow_ladder.site.site import Site
+from yellow_ladder.words import bytes_in_words
 
 LARGEST_BYTES = 1024**2
 _SHORTEST_SECRET = 6  # a shorter value is part of too many words
@@ -114,6 +116,37 @@ def started(
     account = account_for(as_user, argv, folder, folder_counts=folder_counts, path=path, places=around.places)
     own = account.environment(os.environ) if account else os.environ
     return Started(account, around.around(own, more or {}), around)
+
+
+def hear(how: Started, argv: Sequence[str], folder: Path, deadline_s: float, most_bytes: int) -> tuple[bytes, str]:
+    """What a command prints, and what it prints on its second stream, that without secrets.
+
+    Raises AnswerNo when it fails, floods or hangs.
+    """
+    with tempfile.TemporaryFile() as answer:
+
+        def look_on() -> None:
+            if os.fstat(answer.fileno()).st_size > most_bytes:
+                text = f"{argv[0]} printed more than {bytes_in_words(most_bytes)} and was ended"
+                raise AnswerNo(Problem("command-floods", text, "run it by hand to see why"))
+
+        streams = Streams(account=how.account, target=answer, look_on=look_on)
+        done = run_command(
+            argv,
+            folder=folder,
+            deadline_s=deadline_s,
+            environment=how.environment,
+            most_bytes=most_bytes,
+            streams=streams,
+        )
+        answer.seek(0)
+        said = answer.read(most_bytes)
+    if done.status != 0:
+        heard = done.output.strip() or said.decode(errors="replace").strip()
+        last = (heard.splitlines() or ["it printed nothing"])[-1]
+        text = f"{argv[0]} ended with {done.status}: {how.surroundings.masked(last)[:200]}"
+        raise AnswerNo(Problem("command-failed", text, "run it by hand to see why"))
+    return said, done.output
 
 
 def run_started(how: Started, argv: Sequence[str], folder: Path, deadline_s: float) -> Completed:

@@ -34,6 +34,8 @@ def own_settings(site: Site, installed: Installed | None) -> tuple[OwnSettings, 
         shipped, _ = shipped_along(site, installed, [])
         secret = secret_files(site)
         for one in own_files(site):
+            if one.is_new:
+                continue
             mine = read_settings(one.raw, one.form, one.file, encoding=one.encoding)
             values = mine.values()
             base = shipped.get(one.file)

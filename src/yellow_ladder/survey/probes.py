@@ -3,26 +3,22 @@
 from __future__ import annotations
 
 import json
-import os
 import re
 import shutil
-import tempfile
 import time
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from yellow_ladder import nolinks, web
-from yellow_ladder.errors import AnswerNo, LadderError, Problem
+from yellow_ladder.errors import LadderError
 from yellow_ladder.files.reading import read_regular
-from yellow_ladder.processes import Streams, run_command
 from yellow_ladder.release.versions import Version
 from yellow_ladder.services import services_of
 from yellow_ladder.site.records import BuildRuntime, Runtime, Tool, VersionProbe
 from yellow_ladder.site.site import Site
-from yellow_ladder.site.surroundings import started
+from yellow_ladder.site.surroundings import hear, started
 from yellow_ladder.survey.records import ProbeAnswer
-from yellow_ladder.words import bytes_in_words
 
 if TYPE_CHECKING:
     import httpx
@@ -162,31 +158,11 @@ def output_of(site: Site, argv: Sequence[str], within_s: float, as_user: str = "
     Raises AnswerNo when it fails, floods or hangs.
     """
     filled, folder = [site.filled(word) for word in argv], site.file.parent
-    started_as = started(site, as_user, filled, folder)
-    with tempfile.TemporaryFile() as answer:
-
-        def look_on() -> None:
-            if os.fstat(answer.fileno()).st_size > LARGEST_ANSWER_BYTES:
-                text = f"{filled[0]} printed more than {bytes_in_words(LARGEST_ANSWER_BYTES)} and was ended"
-                raise AnswerNo(Problem("command-floods", text, "run it by hand to see why"))
-
-        how = Streams(account=started_as.account, target=answer, look_on=look_on)
-        done = run_command(
-            filled,
-            folder=folder,
-            deadline_s=within_s,
-            environment=started_as.environment,
-            most_bytes=LARGEST_ANSWER_BYTES,
-            streams=how,
-        )
-        answer.seek(0)
-        said = answer.read(LARGEST_ANSWER_BYTES).decode(errors="replace")
-    if done.status != 0:
-        last = ((done.output.strip() or said.strip()).splitlines() or ["it printed nothing"])[-1]
-        text = f"{filled[0]} ended with {done.status}: {started_as.surroundings.masked(last)[:200]}"
-        raise AnswerNo(Problem("command-failed", text, "run it by hand to see why"))
+    how = started(site, as_user, filled, folder)
+    raw, other = hear(how, filled, folder, within_s, LARGEST_ANSWER_BYTES)
+    said = raw.decode(errors="replace")
     # Warnings go to the other stream, and may have numbers in them; some programs tell their version there.
-    return said if said.strip() else done.output
+    return said if said.strip() else other
 
 
 def fetch(url: str, within_s: float) -> tuple[httpx.Headers, str]:

@@ -6,6 +6,7 @@ import os
 import pwd
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from pathlib import Path
 
 from yellow_ladder.accounts import account_for
 from yellow_ladder.climb.placing.kinds import release_before, release_folder
@@ -15,7 +16,7 @@ from yellow_ladder.errors import BadInput
 from yellow_ladder.masking import masked_line
 from yellow_ladder.release.commands import CommandKeys, Point
 
-_BUILT, _MIGRATES = "is built, while the site serves", "migrates"
+_BUILT, _MIGRATES, _CONVERTS = "is built, while the site serves", "migrates", "has converted a copy"
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,6 +35,7 @@ class Announced:
 def announced(plan: Plan) -> list[Announced]:
     """Every command of a climb in the order in which they come, those of going back last."""
     return [
+        *_converters(plan),
         *_builds(plan),
         *(one for rung in plan.rungs for one in _at(plan, Point.SETTINGS, rung)),
         *_at(plan, Point.BEFORE_CLOSE),
@@ -60,6 +62,16 @@ def _at(plan: Plan, point: Point, rung: RungPlan | None = None) -> Iterator[Anno
     for one in commands_of(plan):
         if one.at is point and rung in (None, one.rung):
             yield _announced(plan, one, str(point))
+
+
+def _converters(plan: Plan) -> Iterator[Announced]:
+    named = {spec.file: spec.file for spec in plan.site.record.keep.merged}
+    for rung in plan.rungs:
+        files = {rung.renamed.get(file, file) for file in named}
+        for one in rung.parsed.settings:
+            if one.converter is not None and one.file in files:
+                keys = CommandKeys(run=one.converter.run, within_s=one.converter.within_s)
+                yield _announced(plan, _theirs(plan, rung, f"converter of {one.file}", keys), _CONVERTS)
 
 
 def _builds(plan: Plan) -> Iterator[Announced]:
@@ -95,7 +107,7 @@ def _announced(plan: Plan, one: PlannedCommand, at: str, more: Mapping[str, str]
     values["settings"] = "{settings}" if one.at is Point.SETTINGS else str(site.root)
     argv = [site.filled(word, {**values, "runtime": rung.runtime or "{runtime}"}) for word in one.keys.run]
     # A release's own folder is not there yet; whoever owns the folder that holds it will own it.
-    looked = folder if folder.is_dir() else folder.parent
+    looked = Path("/") if at == _CONVERTS else folder if folder.is_dir() else folder.parent
     try:
         account = account_for(one.as_user, argv, looked, folder_counts=True)
         who = account.name if account else pwd.getpwuid(os.geteuid()).pw_name

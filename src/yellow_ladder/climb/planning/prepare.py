@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+from collections.abc import Sequence
 from dataclasses import asdict
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -105,7 +106,7 @@ def _plan(
     site, survey = prospect.site, prospect.survey
     stable = stable_manifest(site, survey.manifest)
     write_listing(folder / "seen.jsonl", in_order(stable))
-    _keep_settings(folder, str(prospect.route.leg[-1].to_version), carried)
+    _keep_settings(folder, rungs, carried)
     return Plan(
         folder=folder,
         climb=climb,
@@ -135,17 +136,20 @@ def _plan(
     )
 
 
-def _keep_settings(folder: Path, last: str, carried: Carried) -> None:
+def _keep_settings(folder: Path, rungs: Sequence[RungPlan], carried: Carried) -> None:
     """The settings as they are and as they will be, the difference of the two, and what becomes of each key."""
     forecast, site = carried.forecast, carried.site
     patches = []
     for one in forecast.files:
-        rungs = {f"{MERGED}/{number}": raw for number, raw in enumerate(one.after.values(), start=1)}
-        for place, raw in {BEFORE: one.before, **rungs}.items():
+        there = {} if one.is_new else {BEFORE: one.before}
+        there |= {
+            f"{MERGED}/{rung.number}": one.after[rung.to_version] for rung in rungs if rung.to_version in one.after
+        }
+        for place, raw in there.items():
             kept = folder / place / one.file
             private_folder(kept.parent)
             write_whole(kept, raw)
-        patches.append(patch_of(one, last, carried.where(one.file)))
+        patches.append(patch_of(one, rungs[-1].to_version, carried.where(one.file)))
     write_whole(folder / "settings.patch", b"".join(patches))
     notes = notes_of(forecast, secret_files(site))
     write_json(folder / "settings.json", {"format": 1, "keys": [asdict(one) for one in notes]})

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TypeVar
@@ -18,14 +18,15 @@ from yellow_ladder.events import Listener, silent
 from yellow_ladder.release.index import bring_here
 from yellow_ladder.release.source import Releases
 from yellow_ladder.release.versions import Version
-from yellow_ladder.route import Machine, Route, Wishes, find_route
+from yellow_ladder.route import Machine, Route, Rung, Thing, Wishes, find_route
 from yellow_ladder.settings.choices import Choices, read_choices
 from yellow_ladder.settings.forecast import Forecast
-from yellow_ladder.settings.shipped import Installed, forecast_of
+from yellow_ladder.settings.shipped import Ahead, Installed, forecast_of
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey import Depth, Survey, take_survey
-from yellow_ladder.survey.machine import machine_of, surveyed_machine
+from yellow_ladder.survey.machine import fitting_runtime, machine_of, surveyed_machine
 from yellow_ladder.survey.probes import ask_programs, packages_of, parts_on_disk, version_on_disk
+from yellow_ladder.survey.records import ProbeAnswer
 from yellow_ladder.survey.saved import SAVED_RECORDS
 
 T = TypeVar("T")
@@ -104,24 +105,44 @@ def look_ahead(
         with contextlib.suppress(LadderError, OSError):
             bring_here(rung.release, fetching(rung.release, tell))
     base = Installed(str(present), installed) if present else None
-    forecast, unread = _foreseen(site, base, way)
+    runtimes = _Runtimes(surveyed_machine(survey), survey.runtimes)
+    forecast, unread = _foreseen(site, base, way, runtimes)
     past = _past(site, survey.version)
     at = Circumstances(site, survey, releases, way, now, past, wishes, troubles, tell, forecast, unread)
     return Prospect(site, survey, releases, way, tuple(run_checks(at)), wishes, tuple(refusals), forecast)
 
 
+@dataclass(frozen=True, slots=True)
+class _Runtimes:
+    """What releases will run with: the machine's runtime, or of those that the site file names the one that fits."""
+
+    machine: Machine
+    named: Sequence[tuple[str, str]]
+
+    def ahead(self, rung: Rung) -> Ahead:
+        """A rung's release with the version of its runtime."""
+        version = self.machine.versions.get(Thing("runtime"), "")
+        if self.named:
+            version = dict(self.named).get(fitting_runtime(rung.release.sheet.needs.runtime, self.named), "")
+        return Ahead(str(rung.to_version), rung.release, version)
+
+
 def _foreseen(
-    site: Site, installed: Installed | None, way: Route | None
+    site: Site, installed: Installed | None, way: Route | None, runtimes: _Runtimes
 ) -> tuple[Forecast | None, tuple[Problem, ...]]:
     """What becomes of the settings, or why that cannot be told."""
-    steps = [(str(rung.to_version), rung.release) for rung in way.leg] if way is not None else []
+    steps = [runtimes.ahead(rung) for rung in way.leg] if way is not None else []
     try:
         return forecast_of(site, installed, steps, read_choices(site.file.parent)), ()
     except LadderError as fault:
         return None, tuple(fault.problems)
     except OSError as fault:
-        gone = f"the settings file {fault.filename} cannot be read: {fault.strerror}"
-        return None, (Problem("settings-gone", gone, "correct keep.settings in the site file"),)
+        return None, (_settings_gone(fault),)
+
+
+def _settings_gone(fault: OSError) -> Problem:
+    text = f"the settings file {fault.filename} cannot be read: {fault.strerror}"
+    return Problem("settings-gone", text, "correct keep.settings in the site file", str(fault.filename))
 
 
 def look_at_route(site: Site, target: Version | None, wishes: Wishes | None = None) -> tuple[Route, Releases]:
@@ -130,22 +151,32 @@ def look_at_route(site: Site, target: Version | None, wishes: Wishes | None = No
     present = version_on_disk(site)
     if present is None:
         raise no_version(site)
-    machine = _machine_alone(site)
+    machine = _machine_alone(site, ask_programs(site))
     return find_route(present, target, releases.found, with_channel(site, wishes), machine), releases
 
 
 def look_at_settings(site: Site, target: Version | None, wishes: Wishes, choices: Choices) -> tuple[Route, Forecast]:
-    """What becomes of the settings on the way up to the first landing. Raises BadInput, AnswerNo or OSError."""
-    route, releases = look_at_route(site, target, wishes)
+    """What becomes of the settings on the way up to the first landing. Raises BadInput or AnswerNo."""
+    releases = site.read_releases()
+    present = version_on_disk(site)
+    if present is None:
+        raise no_version(site)
+    programs = ask_programs(site)
+    machine = _machine_alone(site, programs)
+    route = find_route(present, target, releases.found, with_channel(site, wishes), machine)
     installed = releases.of(route.present)
     for one in (installed, *(rung.release for rung in route.leg)):
         if one is not None:
             bring_here(one)
     base = Installed(str(route.present), installed)
-    return route, forecast_of(site, base, [(str(rung.to_version), rung.release) for rung in route.leg], choices)
+    runtimes = _Runtimes(machine, [(one.part, one.says) for one in programs if one.of == "runtimes"])
+    try:
+        return route, forecast_of(site, base, [runtimes.ahead(rung) for rung in route.leg], choices)
+    except OSError as fault:
+        raise AnswerNo(_settings_gone(fault)) from fault
 
 
-def _machine_alone(site: Site) -> Machine:
+def _machine_alone(site: Site, programs: Sequence[ProbeAnswer]) -> Machine:
     """What the machine has, as far as a route asks for it."""
     packages = {}
     with contextlib.suppress(LadderError):
@@ -155,7 +186,7 @@ def _machine_alone(site: Site) -> Machine:
         with contextlib.suppress(LadderError):
             traits = database.traits()
             kinds.append((traits.engine, traits.version))
-    return machine_of(ask_programs(site), parts_on_disk(site), packages, kinds)
+    return machine_of(programs, parts_on_disk(site), packages, kinds)
 
 
 def no_version(site: Site) -> AnswerNo:

@@ -11,7 +11,6 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from yellow_ladder import nolinks
-from yellow_ladder.accounts import Account
 from yellow_ladder.climb.record.plan import Plan, RungPlan, migrations_folder
 from yellow_ladder.durable import private_folder, write_whole
 from yellow_ladder.errors import AnswerNo, Problem
@@ -56,22 +55,13 @@ def lent_settings(plan: Plan, rung: RungPlan) -> Iterator[Path]:
     place = _lent_place("settings", plan.folder)
     try:
         for spec in plan.site.record.keep.merged:
-            target = place / rung.renamed.get(spec.file, spec.file)
-            target.parent.mkdir(parents=True, exist_ok=True)
-            shutil.copyfile(plan.merged(rung, spec.file), target)
+            target, merged = place / rung.renamed.get(spec.file, spec.file), plan.merged(rung, spec.file)
+            if merged.exists():  # one that a later release brings is not there yet
+                target.parent.mkdir(parents=True, exist_ok=True)
+                shutil.copyfile(merged, target)
         yield place
     finally:
         shutil.rmtree(place, ignore_errors=True)
-
-
-def hand_over(place: Path, account: Account | None) -> None:
-    """Let an account alone read a folder: settings hold secrets. The folder itself comes last: until then the account
-    cannot reach what lies in it, and put a link in its place.
-    """
-    for one in (*place.rglob("*"), place):
-        one.chmod(0o700 if one.is_dir() else 0o600)
-        if account is not None:
-            os.chown(one, account.uid, account.gid, follow_symlinks=False)
 
 
 def _lent_place(kind: str, folder: Path) -> Path:

@@ -96,18 +96,25 @@ def _put_own_files(staged: Path, carried: Carried) -> set[str]:
 
 
 def put_settings(staged: Path, version: str, carried: Carried) -> set[str]:
-    """Write the site's settings, merged as was foreseen, with owner, mode and time of the site's file."""
+    """Write the site's settings, merged as was foreseen, with owner and mode of the site's file; a new one has those of
+    the first that is there.
+    """
     placed: set[str] = set()
     for one in carried.forecast.files:
-        file, raw, target = one.file, one.after[version], carried.where(one.file)
-        status = nolinks.status_of(nolinks.trusted(carried.site.root / file))
+        raw, target = one.after.get(version), carried.where(one.file)
+        if raw is None:  # a later release brings it
+            continue
+        # What is new may hold what stood in another file: it is for the same eyes.
+        like = next((own.file for own in carried.forecast.files if not own.is_new), "") if one.is_new else one.file
+        status = nolinks.status_of(nolinks.trusted(carried.site.root / like))
+        bits = status.st_mode & (0o7777 if stat.S_ISREG(status.st_mode) else 0o640)
         location = staged / target
         nolinks.make_folders(location.parent)
         remove_entry(location)
         with os.fdopen(nolinks.open_file(location, os.O_WRONLY | os.O_CREAT | os.O_EXCL), "wb") as stream:
             stream.write(raw)
             os.fchown(stream.fileno(), status.st_uid, status.st_gid)
-            os.fchmod(stream.fileno(), status.st_mode & 0o7777)
+            os.fchmod(stream.fileno(), bits)
         placed.add(target)
     return placed
 

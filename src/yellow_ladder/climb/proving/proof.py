@@ -210,11 +210,11 @@ def _judge_settings(run: Run) -> SettingsVerdict:
     for spec in run.site.record.keep.merged:
         kept, planned = plan.folder / BEFORE / spec.file, plan.merged(plan.rungs[-1], spec.file)
         present = run.site.root / plan.renamed_paths.get(spec.file, spec.file)
-        before = read_settings_file(kept, spec.format, spec.file, spec.encoding)
+        form = read_settings_file(kept if kept.exists() else planned, spec.format, spec.file, spec.encoding).form
         for into, path in zip(values, (kept, planned, present), strict=True):
             # What cannot be read, or is no file of the site's own any more, has no values: its file is a fault besides.
             with contextlib.suppress(OSError, Broken):
-                into[spec.file] = Document(read_regular(path), before.form, spec.encoding).values()
+                into[spec.file] = Document(read_regular(path), form, spec.encoding).values()
     return judge_settings(values[0], values[1], values[2], plan.settings)
 
 

@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 
 from yellow_ladder.climb.placing.kinds import release_folder
-from yellow_ladder.climb.planning.sources import hand_over, lent_settings
+from yellow_ladder.climb.planning.sources import lent_settings
 from yellow_ladder.climb.record.commands import PlannedCommand, mark_of
 from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.climb.running.run import Facts, Run, Work
@@ -19,6 +19,7 @@ from yellow_ladder.errors import LadderError
 from yellow_ladder.events import Listener, Said
 from yellow_ladder.release.commands import CommandKeys, Point
 from yellow_ladder.release.sheet import Migration
+from yellow_ladder.site.scratch import hand_over
 from yellow_ladder.site.surroundings import started
 from yellow_ladder.words import count_of
 

@@ -6,6 +6,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from enum import StrEnum
 
+WHOLE_FILE = "(the whole file)"
+"""In place of a key, where a file is spoken of as a whole."""
+
 
 class Fate(StrEnum):
     """What becomes of a key; a value of the site's own always stays, if only in a comment."""
