@@ -23,6 +23,7 @@ from yellow_ladder.settings.forecast import Forecast, OnTheWay, OwnFile, Prepare
 from yellow_ladder.settings.formats.kinds import FORMATS
 from yellow_ladder.settings.merging.outcomes import WHOLE_FILE, Fate
 from yellow_ladder.settings.reading import read_settings
+from yellow_ladder.site.moves import moved_text
 
 INI = "[server]\n# Where the quay office listens.\naddress = quay.example:8080\nname = North\n"
 PARTED = {"key": "server.address", "into": ["server.host", "server.port"], "pattern": r"(.+):(\d+)"}
@@ -341,3 +342,16 @@ def test_what_is_prepared_must_be_there(idle: Demo) -> None:
     (idle.folder / "prepared" / "new.py").unlink()
     found = idle.json("check", "--to", "3.0", code=1)["findings"]
     assert any("which is to stand in for etc/hook.py" in one["saw"] for one in found if one["level"] == "stop")
+
+
+def test_every_path_of_the_site_file_follows_a_release_that_moves_it() -> None:
+    text = """[keep]
+settings = [{ file = "etc/a.ini" }]
+templates = ["etc/page.html"]
+replaced = [{ file = "etc/hook.py", by = "etc/hook.py", for = ">=3" }]
+[maintenance]
+setting = { file = "etc/a.ini", key = "x" } # ours
+"""
+    moves = {f"etc/{name}": f"config/{name}" for name in ("a.ini", "page.html", "hook.py")}
+    wanted = text.replace("etc/", "config/").replace('by = "config/', 'by = "etc/')
+    assert moved_text(text, moves) == wanted

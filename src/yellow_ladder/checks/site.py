@@ -6,6 +6,9 @@ import os
 from collections.abc import Iterator
 
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
+from yellow_ladder.errors import LadderError
+from yellow_ladder.settings.reading import read_settings_file
+from yellow_ladder.site.records import ClosingKey
 from yellow_ladder.survey.versions import judge_versions
 
 
@@ -49,12 +52,25 @@ def maintenance_flag(at: Circumstances) -> Iterator[Finding]:
         yield stop("maintenance", f"a maintenance flag is left over: {flag}", remedy)
     elif flag is not None and not os.access(flag.parent, os.W_OK):
         yield stop("maintenance", f"the maintenance flag {flag} cannot be written", "correct maintenance.flag")
+    elif at.site.record.maintenance.setting is not None and _is_closed_by(at, at.site.record.maintenance.setting):
+        by = at.site.record.maintenance.setting
+        seen = f"the site is closed already: {by.key} = {by.closed} in {by.file}"
+        yield stop("maintenance", seen, f"find out who closed it; when nobody needs it: set it to {by.open}")
     elif at.site.record.maintenance.closed is None:
         seen = "the site is open and can be closed, and nothing says that it is closed then"
         yield warn("maintenance", seen, 'name a page that users meet then: maintenance.closed = { url = "…" }')
     else:
         page = at.site.record.maintenance.closed
         yield ok("maintenance", f"the site is open; closed, {at.site.filled(page.url)} will answer {page.status}")
+
+
+def _is_closed_by(at: Circumstances, by: ClosingKey) -> bool:
+    """Whether a settings key shuts users out now; a file that cannot be read is told by another check."""
+    spec = next(one for one in at.site.record.keep.settings if one.file == by.file)
+    try:
+        return read_settings_file(at.site.root / by.file, spec.format, "", spec.encoding).get(by.key) == by.closed
+    except (LadderError, OSError):
+        return False
 
 
 def left_over_work(at: Circumstances) -> Iterator[Finding]:

@@ -157,6 +157,8 @@ def _door_in_words(site: Site) -> str:
     if kept is None:
         return "the site file has no [maintenance]: users meet a stopped site"
     how = f"flag {site.short(site.flag)}" if site.flag is not None else f"command {' '.join(kept.close)}"
+    if kept.setting is not None:
+        how = f"{kept.setting.key} = {kept.setting.closed} in {kept.setting.file}"
     if kept.closed is None:
         return f"{how}; no page is asked whether it is so (maintenance.closed)"
     return f"{how}; {site.filled(kept.closed.url)} must then answer {kept.closed.status}, or not at all"

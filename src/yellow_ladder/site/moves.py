@@ -8,11 +8,13 @@ from typing import Any
 
 import tomlkit
 
-_LISTS = ("data", "logs", "assets", "addons", "keys", "licences")
+_LISTS = ("templates", "data", "logs", "assets", "addons", "keys", "licences")
 
 
 def moved_text(text: str, moves: Mapping[str, str]) -> str:
-    """The site file's text with every moved path replaced under `[keep]` and `[[versions]]`; the rest untouched."""
+    """The site file's text with every moved path of the tree replaced, under `[keep]`, `[[versions]]` and
+    `[maintenance.setting]`; the rest untouched.
+    """
     return _moved_text(text, tuple(moves.items()))
 
 
@@ -26,7 +28,8 @@ def _moved_text(text: str, pairs: tuple[tuple[str, str], ...]) -> str:
         for place, path in enumerate(list(paths)):
             if path in moves:
                 paths[place] = moves[path]
-    for table in [*keep.get("settings", []), *document.get("versions", [])]:
+    setting: Any = document.get("maintenance", {}).get("setting", {})
+    for table in [*keep.get("settings", []), *keep.get("replaced", []), *document.get("versions", []), setting]:
         if table.get("file") in moves:
             table["file"] = moves[table["file"]]
     return tomlkit.dumps(document)

@@ -12,7 +12,16 @@ from yellow_ladder.database import DatabaseAddress, parse_address
 from yellow_ladder.documents import Record
 from yellow_ladder.files.entry import within
 from yellow_ladder.release.commands import CommandKeys, Point, PointText, refuse_misplaced
-from yellow_ladder.release.values import Argv, DottedName, PatternText, RangeText, RungsText, Seconds, TreePath
+from yellow_ladder.release.values import (
+    Argv,
+    DottedName,
+    PatternText,
+    RangeText,
+    RungsText,
+    Seconds,
+    SettingsKey,
+    TreePath,
+)
 from yellow_ladder.release.versions import Version
 from yellow_ladder.site.backup_records import BackupWishes, SettleWishes
 from yellow_ladder.site.questions import SiteCheck
@@ -274,11 +283,20 @@ class ClosedPage(Record):
     within_s: Seconds = 10.0
 
 
+class ClosingKey(Record):
+    """`[maintenance.setting]`: a settings key that closes the site."""
+
+    file: TreePath
+    key: SettingsKey
+    closed: str = "true"
+    open: str = "false"
+
+
 class Maintenance(Record):
     """`[maintenance]`: how users are shut out and let in again."""
 
-    designed = {"setting": "a settings key that closes the site"}
     flag: str = ""
+    setting: ClosingKey | None = None
     message: str = "The site is being upgraded and will be back shortly."
     close: list[str] = []
     open: list[str] = []
@@ -287,8 +305,9 @@ class Maintenance(Record):
 
     @model_validator(mode="after")
     def _one_way(self) -> Maintenance:
-        if bool(self.flag) == bool(self.close) or bool(self.close) != bool(self.open):
-            raise ValueError("needs either `flag`, or both `close` and `open`")
+        ways = [bool(self.flag), self.setting is not None, bool(self.close)]
+        if ways.count(True) != 1 or bool(self.close) != bool(self.open):
+            raise ValueError("needs one of `flag`, `setting`, and both `close` and `open`")
         return self
 
 
@@ -343,6 +362,9 @@ class SiteFile(Record):
         unheld = [service for service in self.services if service.holds and service.holds not in known]
         if unheld:
             raise ValueError(f"has a service {unheld[0].name!r} that holds {unheld[0].holds!r}, a database not in it")
+        setting = self.maintenance.setting if self.maintenance else None
+        if setting is not None and setting.file not in [one.file for one in self.keep.settings]:
+            raise ValueError(f"closes the site by a key of {setting.file}, which keep.settings does not name")
         self._see_probes(known)
         self._see_placement()
         for check in self.checks:

@@ -25,8 +25,8 @@ class OverlayPlacement(OnTheSameDisk):
 
     def bring_in(self, plan: Plan, rung: RungPlan, shut: ShutTree) -> Placed:
         """Let every file come that has not come yet, then drop what the release has no more."""
-        del shut  # root stays, and the flag in it
         root, staged, aside = plan.site.root, Path(rung.staged), aside_of(plan, rung)
+        shut(staged)  # root stays, and the flag in it; but settings that come in may say that it is open
         touched: set[Path] = set()
         for entry in in_order(plan.coming(rung)):
             if entry.kind is Kind.FOLDER:

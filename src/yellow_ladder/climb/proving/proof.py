@@ -9,6 +9,7 @@ from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 from yellow_ladder.climb.proving.basis import faults_in, last_basis, verdicts_of
+from yellow_ladder.climb.proving.closed import as_open
 from yellow_ladder.climb.proving.expected import (
     expected_tree,
     site_after,
@@ -214,7 +215,10 @@ def _judge_settings(run: Run) -> SettingsVerdict:
         for into, path in zip(values, (kept, planned, present), strict=True):
             # What cannot be read, or is no file of the site's own any more, has no values: its file is a fault besides.
             with contextlib.suppress(OSError, Broken):
-                into[spec.file] = Document(read_regular(path), form, spec.encoding).values()
+                raw = read_regular(path)
+                if path == present:
+                    raw = as_open(plan, plan.renamed_paths.get(spec.file, spec.file), raw)
+                into[spec.file] = Document(raw, form, spec.encoding).values()
     return judge_settings(values[0], values[1], values[2], plan.settings)
 
 

@@ -31,7 +31,7 @@ _MAY_CHANGE = re.compile(
 IN_WORDS = (
     "services (commands, account, readiness, ports, limits), databases (volatile, where the password is, lock_wait_s),"
     " [environment], [[commands]] but for their points, run_as,"
-    " served versions, [[checks]], maintenance but for its flag, on_failure, [settle]"
+    " served versions, [[checks]], maintenance but for its flag or key, on_failure, [settle]"
 )
 
 

@@ -9,6 +9,8 @@ import time
 from pathlib import Path
 
 from yellow_ladder import nolinks, web
+from yellow_ladder.climb.proving.closed import close_settings, open_settings
+from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.running.run import Facts, Run
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.site.site import Site
@@ -20,7 +22,7 @@ _ANSWER_WITHIN_S, _MOST_BYTES = 5.0, 100_000
 
 def close(run: Run) -> Facts:
     """The work of closing the site, and of seeing that it is closed."""
-    done = close_site(run.site)
+    done = close_site(run.site, run.plan)
     seen = see_closed(run.site) if run.plan.running else ""
     return {"summary": f"{done}; {seen}" if seen else done}
 
@@ -46,9 +48,7 @@ def see_closed(site: Site) -> str:
             break
         time.sleep(0.2)
     text = f"the site was closed, and {url} does not say so: {said}"
-    remedy = (
-        "see that the application looks for maintenance.flag, or correct maintenance.closed; nothing was changed yet"
-    )
+    remedy = "see that the application looks for what closes it, or correct [maintenance]; nothing was changed yet"
     raise AnswerNo(Problem("not-closed", text, remedy, url))
 
 
@@ -65,15 +65,15 @@ def _page(url: str) -> tuple[int, str]:
 
 def close_part_way(run: Run) -> Facts:
     """The work of closing the site from wherever a climb has come to."""
-    return {"summary": close_site(run.site, part_way=True)}
+    return {"summary": close_site(run.site, run.plan, part_way=True)}
 
 
 def open_up(run: Run) -> Facts:
     """The work of opening the site."""
-    return {"summary": open_site(run.site)}
+    return {"summary": open_site(run.site, run.plan)}
 
 
-def close_site(site: Site, *, part_way: bool = False) -> str:
+def close_site(site: Site, plan: Plan | None = None, *, part_way: bool = False) -> str:
     """Shut users out; may be repeated. Returns what was done, for people.
 
     `part_way`: a kill may have left the folder of the flag on its way between two trees, where no flag can be.
@@ -86,19 +86,23 @@ def close_site(site: Site, *, part_way: bool = False) -> str:
             return "the flag moves with its folder"
         _write_flag(site, site.flag)
         return f"flag {site.short(site.flag)}"
+    if maintenance.setting is not None:
+        close_settings(site.root, plan, site)
+        return f"{maintenance.setting.key} = {maintenance.setting.closed} in {maintenance.setting.file}"
     _run(site, maintenance.close, "close")
     return "closed by command"
 
 
-def close_tree(site: Site, tree: Path) -> None:
+def close_tree(site: Site, tree: Path, plan: Plan | None = None) -> None:
     """Put the flag into a tree that is about to become root, so that it is never open for an instant."""
+    close_settings(tree, plan, site)
     if site.flag is not None and site.flag.is_relative_to(site.root):
         target = tree / site.flag.relative_to(site.root)
         if nolinks.is_folder(target.parent):
             _write_flag(site, target)
 
 
-def open_site(site: Site) -> str:
+def open_site(site: Site, plan: Plan | None = None) -> str:
     """Let users in; may be repeated."""
     maintenance = site.record.maintenance
     if maintenance is None:
@@ -108,6 +112,9 @@ def open_site(site: Site) -> str:
             nolinks.remove_file(site.flag, missing_ok=True)
             nolinks.sync_folder(site.flag.parent)
         return "flag removed"
+    if maintenance.setting is not None:
+        open_settings(site.root, plan, site)
+        return f"{maintenance.setting.key} is as it was in {maintenance.setting.file}"
     _run(site, maintenance.open, "open")
     return "opened by command"
 

@@ -30,9 +30,9 @@ def keep_what_is_newer(run: Run) -> Facts:
 
 def put_tree_back(run: Run) -> Facts:
     """Put the old tree back in its place. Where it is gone, every file then comes from the backup."""
-    if not placement_of(run.site).bring_back(run.plan, lambda tree: close_tree(run.site, tree)):
+    if not placement_of(run.site).bring_back(run.plan, lambda tree: close_tree(run.site, tree, run.plan)):
         return {"summary": "the old tree is gone; every file will come from the backup"}
-    close_site(run.site)
+    close_site(run.site, run.plan)
     return {"summary": "the old tree is in its place"}
 
 
@@ -43,7 +43,7 @@ def restore_all_files(run: Run) -> Facts:
     rescue = kept_ground(run.plan)
     done = restore_files(backup, Ground(run.site.root), run.site.skipped(), rescue=rescue)
     # Restoring may have taken the flag away: it was not there when the backup was made.
-    close_site(run.site)
+    close_site(run.site, run.plan)
     return {"written": done.written, "removed": done.removed, "rights": done.rights_set}
 
 

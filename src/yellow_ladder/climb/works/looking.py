@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from yellow_ladder.climb.planning.prepare import schema_digest
+from yellow_ladder.climb.proving.closed import not_by_closing
 from yellow_ladder.climb.running.run import Facts, Run
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.files.listing import Listing
-from yellow_ladder.files.manifest import compare_manifests, count_files, take_manifest, tree_digest
+from yellow_ladder.files.manifest import count_files, take_manifest, tree_digest
 
 
 def look_again(run: Run) -> Facts:
@@ -17,7 +18,7 @@ def look_again(run: Run) -> Facts:
     skip = site.skipped()
     stable = take_manifest(site.root, lambda path: skip(path) or site.is_data(path), known=seen)
     if tree_digest(stable) != plan.seen.tree:
-        changed += [f"{site.root / one.path} ({one.change})" for one in compare_manifests(seen, stable)]
+        changed += [f"{site.root / one.path} ({one.change})" for one in not_by_closing(plan, seen, stable)]
     for name, digest in plan.seen.schemas.items():
         if schema_digest(site.databases()[name]) != digest:
             changed.append(f"the schema of the database {name}")

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import asdict
 
 from yellow_ladder.climb.placing.kinds import placement_of
+from yellow_ladder.climb.proving.closed import not_by_closing
 from yellow_ladder.climb.record.commands import written_by_commands
 from yellow_ladder.climb.record.plan import RungPlan, migrations_folder
 from yellow_ladder.climb.running.run import Facts, Run, Work
@@ -13,7 +14,7 @@ from yellow_ladder.climb.works.door import close_site, close_tree
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.files.entry import within
 from yellow_ladder.files.listing import Chosen
-from yellow_ladder.files.manifest import compare_manifests, count_files, take_manifest
+from yellow_ladder.files.manifest import count_files, take_manifest
 from yellow_ladder.migrations.apply import apply_scripts, read_scripts
 from yellow_ladder.release.sheet import Migration
 from yellow_ladder.survey.probes import ask_all
@@ -24,8 +25,8 @@ def place(rung: RungPlan) -> Work:
     """The work of putting a staged release in place of the present one."""
 
     def do(run: Run) -> Facts:
-        placed = placement_of(run.site).bring_in(run.plan, rung, lambda tree: close_tree(run.site, tree))
-        close_site(run.site)
+        placed = placement_of(run.site).bring_in(run.plan, rung, lambda tree: close_tree(run.site, tree, run.plan))
+        close_site(run.site, run.plan)
         return asdict(placed)
 
     return do
@@ -53,7 +54,7 @@ def check_rung(rung: RungPlan) -> Work:
         wanted = Chosen(expected, lambda path: not skip(path))
         # What a command said that it writes is its own; the proof counts it.
         theirs = written_by_commands(run.plan, rung)
-        differences = [one for one in compare_manifests(wanted, found) if not within(one.path, theirs)]
+        differences = [one for one in not_by_closing(run.plan, wanted, found) if not within(one.path, theirs)]
         if differences:
             first = differences[0]
             text = (
