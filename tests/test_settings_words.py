@@ -355,3 +355,30 @@ setting = { file = "etc/a.ini", key = "x" } # ours
     moves = {f"etc/{name}": f"config/{name}" for name in ("a.ini", "page.html", "hook.py")}
     wanted = text.replace("etc/", "config/").replace('by = "config/', 'by = "etc/')
     assert moved_text(text, moves) == wanted
+
+
+def test_what_is_to_be_committed_is_told_and_nothing_of_the_checkout_is_touched(idle: Demo) -> None:
+    (idle.folder / ".git").mkdir()
+    (idle.folder / ".git" / "HEAD").write_text("ref: refs/heads/main\n")
+    before = look(idle.folder / ".git", touched=True)
+    answer = idle.yl("climb", "--to", "3.0", "--yes", "--json")
+    files = ["quaybook/etc/quaybook.ini", "quaybook/config/quaybook.ini"]
+    assert answer.document["result"]["to_commit"] == [{"checkout": str(idle.folder), "files": files}]
+    assert look(idle.folder / ".git", touched=True) == before
+    told = idle.yl("descend", "--yes")
+    assert told.code == 0
+    again = idle.yl("climb", "--to", "3.0", "--yes")
+    assert "is a checkout; nothing of it was touched but files: commit quaybook/etc/quaybook.ini," in " ".join(
+        again.out.split()
+    )
+
+
+def test_a_command_that_closes_by_a_settings_key_is_pointed_to_the_key(demo: Demo) -> None:
+    text = demo.prepared.file.read_text()
+    begins = text.index("[maintenance]")
+    change = '["/bin/sh", "-c", "echo \'# {}\' >>$0/etc/quaybook.ini", "{{root}}"]'
+    door = f"[maintenance]\nclose = {change.format('shut')}\nopen = {change.format('open')}\n"
+    demo.prepared.file.write_text(text[:begins] + door)
+    answer = demo.yl("climb", "--to", "3.0", "--yes", "--json")
+    assert answer.code == 1
+    assert any("name the key with maintenance.setting" in one["remedy"] for one in answer.problems), answer.problems

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Mapping
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from typing import Any
 
 import click
@@ -13,6 +13,7 @@ from yellow_ladder.cli.base import Choices, console, emit
 from yellow_ladder.cli.narrator import narrated
 from yellow_ladder.cli.signals import interruptible
 from yellow_ladder.climb.conduct import Conditions, accept, differences_of
+from yellow_ladder.climb.proving.checkout import to_commit
 from yellow_ladder.climb.proving.proof import load_proof
 from yellow_ladder.climb.record.catalog import Climb
 from yellow_ladder.climb.record.standing import ClimbState
@@ -42,6 +43,9 @@ def show_end(command: str, choices: Choices, climb: Climb, more: Mapping[str, An
         return
     proof = load_proof(plan)
     result["proof"] = proof.as_record()
+    commits = to_commit(plan)
+    result["to_commit"] = [{"checkout": str(one.top), "files": list(one.files)} for one in commits]
+    proof = replace(proof, remarks=(*proof.remarks, *(one.in_words() for one in commits)))
     if plan.beyond is not None:
         result["landing"] = asdict(plan.beyond)
     page = accepted_page(climb) if standing.accepted else proof_page(proof, plan.beyond)

@@ -25,5 +25,13 @@ def look_again(run: Run) -> Facts:
     if changed:
         more = f" and {len(changed) - 3} more" if len(changed) > 3 else ""
         text = f"the site has changed since the plan was made: {', '.join(changed[:3])}{more}"
-        raise AnswerNo(Problem("plan-stale", text, f"make a new plan: yl climb --to {plan.to_version}"))
+        remedy = f"make a new plan: yl climb --to {plan.to_version}"
+        maintenance = site.record.maintenance
+        if (
+            maintenance
+            and maintenance.close
+            and any(str(site.root / one.file) in text for one in site.record.keep.merged)
+        ):
+            remedy += "; if maintenance.close writes that file, name the key with maintenance.setting in its place"
+        raise AnswerNo(Problem("plan-stale", text, remedy))
     return {"files": count_files(stable)}
