@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import gc
 import json
 import os
 import subprocess
@@ -21,6 +20,7 @@ from yellow_ladder.database.selection import Field, Selection
 from yellow_ladder.errors import AnswerNo, OwnFault, Problem
 from yellow_ladder.fingerprints.hashing import Hashes, Present, combine_keys, hash_packed, hash_values, sum_column
 from yellow_ladder.fingerprints.records import ColumnSums, DatabasePrint, TablePrint, Ties
+from yellow_ladder.memory import gathering_less
 
 PARALLEL_FROM_ROWS = 100_000
 # What is looked through, row by row, where one differs; all of them are kept with the fingerprint.
@@ -122,18 +122,6 @@ def run_job(database: Database, job: Job, on_rows: OnRows | None = None) -> Tabl
             return _read_part(database, job, on_rows, lenient=False)
     except UndecodableText:
         return _read_part(database, job, None, lenient=True)
-
-
-@contextlib.contextmanager
-def gathering_less() -> Iterator[None]:
-    """Leave off looking for circles of objects: rows have none, and the search takes a sixth of reading them."""
-    was_on = gc.isenabled()
-    gc.disable()
-    try:
-        yield
-    finally:
-        if was_on:
-            gc.enable()
 
 
 def _read_packed(pieces: Iterator[Packed], job: Job, on_rows: OnRows | None) -> TablePrint:

@@ -6,6 +6,7 @@ from collections import Counter
 from dataclasses import dataclass
 from itertools import zip_longest
 
+from yellow_ladder.memory import gathering_less
 from yellow_ladder.settings.formats.code import Code
 from yellow_ladder.settings.formats.kinds import FORMATS, format_of
 from yellow_ladder.settings.formats.pieces import end_line
@@ -24,7 +25,8 @@ class Document:
         """Read the bytes of a file."""
         text, self.script = read_script(raw, encoding)
         self.form = form
-        self.root = form.parse(text)
+        with gathering_less():
+            self.root = form.parse(text)
 
     def copied(self) -> Document:
         """The same once more, to be changed."""
@@ -173,6 +175,11 @@ def merge_documents(base: Document | None, mine: Document, new: Document, decide
     Where one side changed nothing, the result is the other's file to the byte. Raises Broken where the merged file
     would not read as the merge says.
     """
+    with gathering_less():
+        return _merged(base, mine, new, decide)
+
+
+def _merged(base: Document | None, mine: Document, new: Document, decide: Decider) -> Merged:
     merge = Merge(mine.form, decide)
     moved = _moved(base, mine, new)
     if base is not None and moved:
@@ -206,7 +213,10 @@ def _moved(base: Document | None, mine: Document, new: Document) -> list[Outcome
     """Keys set here that the release has elsewhere: under the same last name, with the default that they had, once."""
     if base is None:
         return []
-    old, own, fresh = ({dotted(path): node for path, node in leaves(one.root)} for one in (base, mine, new))
+    own, fresh = ({dotted(path): node for path, node in leaves(one.root)} for one in (mine, new))
+    if own.keys() <= fresh.keys():
+        return []
+    old = {dotted(path): node for path, node in leaves(base.root)}
     gone = {key: node for key, node in own.items() if key in old and key not in fresh}
     changed = {key for key, node in gone.items() if node.value != old[key].value}
     if not changed:

@@ -10,8 +10,8 @@ from yellow_ladder.settings.formats.bracket import IDENTITIES
 from yellow_ladder.settings.formats.pieces import pad_of
 from yellow_ladder.settings.tree import TAG, TEXT, Broken, Node
 
-_ATTRIBUTE = re.compile(rb"(\s+)([^\s=/>]+)(\s*=\s*)(\"[^\"]*\"|'[^']*')")
-_REST = re.compile(rb"[ \t]*(?:<!--(?:(?!-->)[^\n])*-->[ \t]*)?\n")
+_ATTRIBUTE = re.compile(r"([ \t\r\n]+)([^ \t\r\n=/>]+)([ \t\r\n]*=[ \t\r\n]*)(\"[^\"]*\"|'[^']*')")
+_REST = re.compile(r"[ \t]*(?:<!--(?:(?!-->)[^\n])*-->[ \t]*)?\n")
 _LEAD = re.compile(r"\s*(?:<!--.*?-->\s*)*", re.DOTALL)
 _DEEPEST = 200
 _WANTED = (*IDENTITIES, "username", "class", "className", "ref", "address", "pattern", "location")
@@ -87,7 +87,10 @@ class _Reading:
     """One document being read; elements are made as their tags pass."""
 
     def __init__(self, text: str) -> None:
-        self.raw, self.at = text.encode(), 0
+        self.at = 0
+        # The parser counts bytes: the text as signs of one byte each, read back where a piece has others than ASCII.
+        self.is_ascii = text.isascii()
+        self.raw = text if self.is_ascii else text.encode().decode("latin-1")
         self.root = Node("", parts=[])
         self.open = [self.root]
         self.lead = ""
@@ -100,7 +103,7 @@ class _Reading:
 
     def run(self) -> Node:
         try:
-            self.parser.Parse(self.raw, True)
+            self.parser.Parse(self.raw.encode("latin-1"), True)
         except expat.ExpatError as fault:
             why = expat.errors.messages.get(fault.code, str(fault))
             raise Broken(why, fault.lineno, fault.offset + 1) from fault
@@ -111,8 +114,12 @@ class _Reading:
         raise Broken(f"it defines the entity {name!r}, and entities are refused", self.parser.CurrentLineNumber)
 
     def _text(self, end: int) -> str:
-        found, self.at = self.raw[self.at : end].decode(), end
-        return found
+        found, self.at = self.raw[self.at : end], end
+        return self._read(found)
+
+    def _read(self, piece: str) -> str:
+        """A piece of the text as it is meant."""
+        return piece if self.is_ascii else piece.encode("latin-1").decode()
 
     def _between(self, end: int) -> str:
         """What stands before a tag: blanks and comments; a text among them is a part of its own."""
@@ -138,11 +145,11 @@ class _Reading:
         tag = Node(TAG, parts=[])
         place = begin + len(f"<{name}".encode())
         while found := _ATTRIBUTE.match(self.raw, place):
-            blank, key, sign, value = (one.decode() for one in found.groups())
+            blank, key, sign, value = found.groups() if self.is_ascii else map(self._read, found.groups())
             tag.children.append(Node(f"@{key}", blank, key + sign, value))
             place = found.end()
-        end = self.raw.index(b">", place) + 1
-        tag.foot = self.raw[place:end].decode()
+        end = self.raw.index(">", place) + 1
+        tag.foot = self._read(self.raw[place:end])
         self.at = end
         if not tag.foot.endswith("/>"):
             tag.tail = self._rest()
@@ -155,9 +162,9 @@ class _Reading:
         if not element.children[0].foot.endswith("/>"):
             begin = self.parser.CurrentByteIndex
             before = self._between(begin)
-            element.foot = before + self._text(self.raw.index(b">", begin) + 1)
+            element.foot = before + self._text(self.raw.index(">", begin) + 1)
         self.open.pop()
-        whole = " ".join(self.raw[self.begins.pop() : self.at].decode().split())
+        whole = " ".join(self._read(self.raw[self.begins.pop() : self.at]).split())
         element.tail = self._rest()
         element.labels = _labels(element, whole)
 
