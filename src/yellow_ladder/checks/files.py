@@ -8,25 +8,33 @@ from collections.abc import Iterator
 
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.files.entry import Kind, within
+from yellow_ladder.files.mounts import mounts_below
 from yellow_ladder.words import count_of, some_of
 
 
 def data_folders(at: Circumstances) -> Iterator[Finding]:
-    """Can every data folder be renamed into the new tree?"""
+    """Can every data folder be renamed into the new tree, where the tree is exchanged?"""
+    is_renamed = at.site.record.placement == "exchange"
+    mounts = mounts_below(at.site.root)
     for folder in at.site.record.keep.data:
         path = at.site.root / folder
         if not os.path.lexists(path):
             yield warn("data folders", f"the data folder {folder} is not there", "correct keep.data, or make it")
-        elif os.path.ismount(path):
+        elif is_renamed and folder in mounts:
             seen = f"the data folder {path} is a mount point and cannot be renamed"
             yield stop("data folders", seen, "mount it outside root and leave a link in its place")
         elif path.is_symlink():
             seen = f"the data folder {folder} is a link: the link is carried, what it points to is not backed up"
             yield warn("data folders", seen, f'add to keep: outside = ["{path.resolve()}"]')
-        elif path.lstat().st_dev != at.site.root.stat().st_dev:
+        elif is_renamed and path.lstat().st_dev != at.site.root.stat().st_dev:
             yield stop("data folders", f"{path} lies on another file system than root", "leave a link in its place")
-    files = at.survey.files
-    yield ok("data folders", f"{files.data_files:,} files of the site's own, moved in place by renaming")
+    for one in mounts if is_renamed else ():
+        if within(one, at.site.record.keep.data_paths):
+            continue  # its folder is renamed with it, or is told above
+        seen = f"{at.site.root / one} is mounted inside root, and would stay with the old tree when a new one comes"
+        yield stop("data folders", seen, "mount it outside root and leave a link in its place")
+    files, how = at.survey.files, "moved in place by renaming" if is_renamed else "which stay where they are"
+    yield ok("data folders", f"{files.data_files:,} files of the site's own, {how}")
 
 
 def core_edits(at: Circumstances) -> Iterator[Finding]:

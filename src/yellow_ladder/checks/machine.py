@@ -137,10 +137,17 @@ def free_space(at: Circumstances) -> Iterator[Finding]:
 
 def rights_to_place(at: Circumstances) -> Iterator[Finding]:
     """May this account write where files are placed, and keep their owners?"""
-    for folder in {at.site.root.parent, at.site.root, *(a.path.parent for a in at.site.addresses())}:
-        if not os.access(folder, os.W_OK | os.X_OK):
+    keep, root = at.site.record.keep, at.site.root
+    own = [*(root / path for path in keep.data_paths), *((root / one.file).parent for one in keep.merged)]
+    own += [one.path.parent for one in at.site.addresses()]
+    for folder in dict.fromkeys([root.parent, root, *filter(Path.is_dir, own)]):
+        if os.access(folder, os.W_OK | os.X_OK):
+            continue
+        if os.statvfs(folder).f_flag & os.ST_RDONLY:
+            yield stop("rights", f"{folder} is mounted read-only", "see why; then mount it to be written: remount,rw")
+        else:
             yield stop("rights", f"this account cannot write in {folder}", "run yl as root or as the files' owner")
-            return
+        return
     owners = {(entry.uid, entry.gid) for entry in at.survey.manifest.values()}
     foreign = owners - {(os.geteuid(), group) for group in [os.getegid(), *os.getgroups()]}
     if os.geteuid() != 0 and foreign:
