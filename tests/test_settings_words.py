@@ -382,3 +382,36 @@ def test_a_command_that_closes_by_a_settings_key_is_pointed_to_the_key(demo: Dem
     answer = demo.yl("climb", "--to", "3.0", "--yes", "--json")
     assert answer.code == 1
     assert any("name the key with maintenance.setting" in one["remedy"] for one in answer.problems), answer.problems
+
+
+@pytest.mark.parametrize(
+    ("file", "base", "mine", "new", "as_set"),
+    [
+        ("a.ini", "[s]\nx = a, b\n", "[s]\nx = a, c\n", "[s]\nx = a, d\n", "[s]\nx = a, c, d\n"),
+        ("a.ini", "[s]\nx = 25 26\n", "[s]\nx = 25 587\n", "[s]\nx = 465 25 26\n", "[s]\nx = 25 587 465\n"),
+        ("a.toml", '[s]\nx = ["a", "b"]\n', '[s]\nx = ["a", "c"]\n', '[s]\nx = ["a", "d"]\n',
+         '[s]\nx = ["a", "c", "d"]\n'),
+        ("a.yaml", "s:\n  x:\n  - 1\n  - 2\n", "s:\n  x:\n  - 1\n  - 3\n", "s:\n  x:\n  - 1\n  - 4\n",
+         "s:\n  x:\n  - 1\n  - 3\n  - 4\n"),
+        ("a.json", '{"s": {"x": [1, 2]}}', '{"s": {"x": [1, 3]}}', '{"s": {"x": [1, 4]}}', '{"s": {"x": [1, 3, 4]}}'),
+    ],
+)  # fmt: skip
+def test_a_sheet_may_say_that_a_list_is_a_set_or_a_sequence(
+    file: str, base: str, mine: str, new: str, as_set: str
+) -> None:
+    def merged(kind: str) -> Forecast:
+        lists = {"file": file, "lists": {"s.x": kind}} if kind else {"file": file}
+        return foreseen({file: mine}, [step("3.0", {file: new}, settings=[lists])], {file: base})
+
+    assert merged("").open, "as it is found out, both put something in the same place"
+    assert merged("set").open == ()
+    assert merged("set").of(file).after["3.0"].decode() == as_set
+    assert [one.outcome.key for one in merged("sequence").open] == ["s.x"]
+    assert merged("sequence").of(file).after["3.0"].decode() == mine
+
+
+def test_a_sequence_that_both_sides_only_added_to_is_asked_where_the_sheet_says_that_order_counts() -> None:
+    base, mine, new = ("s:\n  x:\n  - one\n" + "".join(f"  - {one}\n" for one in more) for more in ((), ("a",), ("b",)))
+    way = [step("3.0", {"a.yaml": new}, settings=[{"file": "a.yaml", "lists": {"s.x": "sequence"}}])]
+    assert [one.outcome.key for one in foreseen({"a.yaml": mine}, way, {"a.yaml": base}).open] == ["s.x"]
+    assert foreseen({"a.yaml": mine}, [step("3.0", {"a.yaml": new})], {"a.yaml": base}).open == ()

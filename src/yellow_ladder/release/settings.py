@@ -131,4 +131,5 @@ class SettingsChanges(Record):
     converted: list[Converted] = []
     defaults_changed: list[DefaultChanged] = []
     added: list[KeyAdded] = []
+    lists: dict[SettingsKey, Literal["set", "sequence"]] = {}
     retired: list[KeyRetired] = []

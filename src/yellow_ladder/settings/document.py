@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Mapping
 from dataclasses import dataclass
 from itertools import zip_longest
+from types import MappingProxyType
 
 from yellow_ladder.memory import gathering_less
 from yellow_ladder.settings.formats.code import Code
@@ -16,6 +18,8 @@ from yellow_ladder.settings.port import Format
 from yellow_ladder.settings.rewriting import rewritten
 from yellow_ladder.settings.script import Script, read_script
 from yellow_ladder.settings.tree import TEXT, Broken, Node, bare_leaves, dotted, find, leaves, trail
+
+EMPTY: Mapping[str, str] = MappingProxyType({})
 
 
 class Document:
@@ -169,18 +173,24 @@ class Merged:
         return tuple(one for one in self.outcomes if one.fate is Fate.CONFLICT)
 
 
-def merge_documents(base: Document | None, mine: Document, new: Document, decide: Decider = undecided) -> Merged:
+def merge_documents(
+    base: Document | None,
+    mine: Document,
+    new: Document,
+    decide: Decider = undecided,
+    lists: Mapping[str, str] = EMPTY,
+) -> Merged:
     """What the old release shipped, what the site made of it and what the new one ships, as one file.
 
-    Where one side changed nothing, the result is the other's file to the byte. Raises Broken where the merged file
+    `lists` says of keys whether their values are a set or a sequence. Where one side changed nothing, the result is the
+    other's file to the byte. Raises Broken where the merged file
     would not read as the merge says.
     """
     with gathering_less():
-        return _merged(base, mine, new, decide)
+        return _merged(base, mine, new, Merge(mine.form, decide, lists))
 
 
-def _merged(base: Document | None, mine: Document, new: Document, decide: Decider) -> Merged:
-    merge = Merge(mine.form, decide)
+def _merged(base: Document | None, mine: Document, new: Document, merge: Merge) -> Merged:
     moved = _moved(base, mine, new)
     if base is not None and moved:
         old, own = base.copied(), mine.copied()

@@ -229,7 +229,8 @@ def _step(one: _Carried, step: OnTheWay, ask: Ask, convert: Convert) -> list[Lea
             say_to_base(one.base, changes)
         if shipped.raw is not None:
             new = _as_mine(shipped.raw, one.mine, one.own)
-            told += _merge(one, new, shipped.raw, ask)
+            lists = {key: kind for change in changes for key, kind in change.lists.items()}
+            told += _merge(one, new, shipped.raw, ask, lists)
             one.base = _as_mine(shipped.raw, one.mine, one.own)
         if one.base is not None:
             say_after(one.base, changes)
@@ -290,7 +291,7 @@ def _required(outcome: Outcome) -> Outcome:
     return replace(outcome, why=REQUIRED) if outcome.fate is Fate.NEW else outcome
 
 
-def _merge(one: _Carried, new: Document | None, raw: bytes, ask: Ask) -> list[Outcome]:
+def _merge(one: _Carried, new: Document | None, raw: bytes, ask: Ask, lists: Mapping[str, str]) -> list[Outcome]:
     """Merge the release's file in; a file that cannot be merged is one conflict as a whole."""
 
     def decide(key: str, sides: Sides) -> Answer | None:
@@ -301,7 +302,7 @@ def _merge(one: _Carried, new: Document | None, raw: bytes, ask: Ask) -> list[Ou
 
     if new is not None:
         try:
-            merged = merge_documents(one.base, one.mine, new, decide)
+            merged = merge_documents(one.base, one.mine, new, decide, lists)
         except Broken:
             pass
         else:

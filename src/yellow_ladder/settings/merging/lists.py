@@ -40,6 +40,21 @@ def merged_list(base: str, mine: str, new: str, *, of_words: bool = False) -> st
     return None
 
 
+def merged_set(base: str, mine: str, new: str) -> str | None:
+    """The list of a value whose order means nothing: what both have, what each added, without what each took out.
+
+    Its items are parted by the first of comma, semicolon, colon and blanks that any version has; None where none has.
+    """
+    texts = [text[1:-1] if _marks(text) else text for text in (base, mine, new)]
+    for pattern in (_SEPARATORS[0], _SEPARATORS[3], _COLONS, _BLANKS):
+        if not any(pattern.search(text.strip()) for text in texts):
+            continue
+        was, here, there = ([one for one in pattern.split(text.strip()) if one] for text in texts)
+        gone = (set(was) - set(here)) | (set(was) - set(there))
+        return _joined([one for one in dict.fromkeys((*here, *there)) if one not in gone], (mine, new, base), pattern)
+    return None
+
+
 def _is_told_apart(*texts: str, of_words: bool) -> bool:
     """Whether what stands between blanks is no sentence."""
     if of_words and not any(text[:1] in "\"'" and text[:1] for text in texts):
@@ -53,10 +68,15 @@ def _are_paths(*texts: str) -> bool:
 
 def _items(text: str, pattern: re.Pattern[str]) -> list[str] | None:
     """A value's items, where it is a list of different words; a number is a part of something, not an item."""
-    marks = text[:1] if len(text) > 1 and text[0] == text[-1] and text[0] in "\"'" else ""
+    marks = _marks(text)
     items = pattern.split(text[1:-1] if marks else text)
     fit = all(_WORD.match(item) and not _NUMBER.match(item) for item in items)
     return items if fit and len(set(items)) == len(items) else None
+
+
+def _marks(text: str) -> str:
+    """The quotation mark that a value stands in, if any."""
+    return text[:1] if len(text) > 1 and text[0] == text[-1] and text[0] in "\"'" else ""
 
 
 def _merged(base: Sequence[str], mine: Sequence[str], new: Sequence[str]) -> list[str] | None:
@@ -94,7 +114,6 @@ def _between(items: Sequence[str], left: str | None, right: str | None) -> list[
 
 def _joined(items: Sequence[str], texts: Sequence[str], pattern: re.Pattern[str]) -> str:
     """The items written as one of the versions writes them."""
-    text = texts[0]
-    marks = text[:1] if len(text) > 1 and text[0] == text[-1] and text[0] in "\"'" else ""
+    marks = _marks(texts[0])
     sign = next((found[0] for one in texts for found in [pattern.search(one.strip("\"'"))] if found), ",")
     return marks + sign.join(items) + marks

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 
 from yellow_ladder.settings.merging.lines import merge_comments, merge_lines
-from yellow_ladder.settings.merging.lists import merged_list
+from yellow_ladder.settings.merging.lists import merged_list, merged_set
 from yellow_ladder.settings.merging.outcomes import Answer, Decider, Fate, Outcome, Sides
 from yellow_ladder.settings.merging.siblings import WHOLE, Key, in_one_order, keyed
 from yellow_ladder.settings.port import Format
@@ -22,6 +22,7 @@ class Merge:
 
     form: Format
     decide: Decider
+    lists: Mapping[str, str] = field(default_factory=dict)  # key -> set or sequence, where somebody said so
     outcomes: list[Outcome] = field(default_factory=list)
 
     def blocks(self, path: Path, base: Node | None, mine: Node, new: Node) -> Node:
@@ -29,7 +30,7 @@ class Merge:
         parts: list[Node] = []
         versions = [base.children if base else [], mine.children, new.children]
         ids = keyed(versions)
-        fought = self._fought(ids)
+        fought = {} if self.lists.get(dotted(path)) == "set" else self._fought(ids)
         found: dict[Key, Node] = {}
         labels = self._labels(versions)
         carried: dict[Key, str] = {}
@@ -80,7 +81,13 @@ class Merge:
             return new.copied()
         if mine is not None and new is not None and not mine.off and not new.off:
             old = base if base is not None and not base.off else None
-            if mine.parts is not None and new.parts is not None and (old is None or old.parts is not None):
+            as_one = self.lists.get(dotted(path)) == "sequence" and self._all_differ(base, mine, new)
+            if (
+                not as_one
+                and mine.parts is not None
+                and new.parts is not None
+                and (old is None or old.parts is not None)
+            ):
                 merged = self.blocks(path, old, mine, new)
                 # What one side left alone is the other's to the byte; the merge of its parts has told what changed.
                 if old is not None and mine.text == old.text:
@@ -182,7 +189,7 @@ class Merge:
         plain = all(one is not None and one.value is not None and not one.off for one in (base, mine, new))
         if plain and base is not None and mine is not None and new is not None:
             values = (base.value or "", mine.value or "", new.value or "")
-            both = merged_list(*values, of_words=self.form.name in _OF_ARGUMENTS)
+            both = self._both(key, values)
             if both is not None:
                 frame = self._frame(base, mine, new)
                 frame.value = both
@@ -193,6 +200,19 @@ class Merge:
         what = Fate.CONFLICT if answer is None else {"new": Fate.FOLLOWS}.get(answer.take, Fate.KEPT)
         self.outcomes.append(Outcome(key, what, sides, self._shown(node), _took(answer)))
         return node
+
+    def _both(self, key: str, values: tuple[str, str, str]) -> str | None:
+        """Both sides' changes of a list on one line; None where it is none, or none that may be merged."""
+        match self.lists.get(key):
+            case "sequence":
+                return None
+            case "set":
+                return merged_set(*values)
+            case _:
+                return merged_list(*values, of_words=self.form.name in _OF_ARGUMENTS)
+
+    def _all_differ(self, *versions: Node | None) -> bool:
+        return len({self._says(one) for one in versions}) == len(versions)
 
     def _decided(self, answer: Answer | None, base: Node | None, mine: Node | None, new: Node | None) -> Node | None:
         """The part as it was decided; until then the site's."""
