@@ -14,7 +14,14 @@ from yellow_ladder.checks.data import (
     schema_as_expected,
     servers_apart,
 )
-from yellow_ladder.checks.files import core_edits, data_folders, set_id_files, unclaimed_files, unreadable_files
+from yellow_ladder.checks.files import (
+    core_edits,
+    data_folders,
+    restless_files,
+    set_id_files,
+    unclaimed_files,
+    unreadable_files,
+)
 from yellow_ladder.checks.machine import clock, free_space, rights_to_place, space_for_climb, state_on_same_disk
 from yellow_ladder.checks.making import commands_fit, pointer_leads, releases_to_make
 from yellow_ladder.checks.needs import addons_fit, landings_ahead, licences_there, machine_meets, rest_and_people
@@ -60,6 +67,7 @@ SITE_CHECKS: dict[str, Check] = {
     "settings": settings_readable,
     "mode switches": mode_switches,
     "data folders": data_folders,
+    "restless files": restless_files,
     "core edits": core_edits,
     "unreadable files": unreadable_files,
     "unclaimed files": unclaimed_files,

@@ -5,10 +5,15 @@ from __future__ import annotations
 import os
 import shlex
 from collections.abc import Iterator
+from pathlib import Path
+
+import psutil
 
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.files.entry import Kind, within
 from yellow_ladder.files.mounts import mounts_below
+from yellow_ladder.files.reading import read_regular
+from yellow_ladder.services.looking import written_below
 from yellow_ladder.words import count_of, some_of
 
 
@@ -35,6 +40,37 @@ def data_folders(at: Circumstances) -> Iterator[Finding]:
         yield stop("data folders", seen, "mount it outside root and leave a link in its place")
     files, how = at.survey.files, "moved in place by renaming" if is_renamed else "which stay where they are"
     yield ok("data folders", f"{files.data_files:,} files of the site's own, {how}")
+
+
+def restless_files(at: Circumstances) -> Iterator[Finding]:
+    """Does anything change by itself that a climb takes for fixed: a log, a pid file, a socket, an unnamed database?"""
+    site, check = at.site, "restless files"
+    skip, told = site.skipped(), 0
+    for path, holder in sorted(written_below(site.root).items()):
+        if skip(path) or site.is_data(path) or path not in at.survey.manifest:
+            continue
+        told += 1
+        seen = f"{path} is being written to by {holder.name} ({holder.pid}), and would be another when the site closes"
+        remedy = "name it under keep.logs where it only grows, else its folder under keep.data, or a database as one"
+        yield stop(check, seen, remedy)
+    for path, entry in at.survey.manifest.items():
+        if skip(path) or site.is_data(path):
+            continue
+        if entry.kind is Kind.OTHER or (path.endswith(".pid") and _is_pid_file(site.root / path)):
+            told += 1
+            what = "is a socket or pipe" if entry.kind is Kind.OTHER else "has the number of a running process"
+            seen = f"{path} {what}, and will be gone when the application is stopped"
+            yield stop(check, seen, f'name it: caches = ["{path.rpartition("/")[2]}"] in [keep], or its folder as data')
+    if not told:
+        yield ok(check, "nothing changes by itself beside data, logs and databases")
+
+
+def _is_pid_file(path: Path) -> bool:
+    try:
+        text = read_regular(path, 32).strip()
+    except OSError:
+        return False
+    return text.isdigit() and psutil.pid_exists(int(text))
 
 
 def core_edits(at: Circumstances) -> Iterator[Finding]:

@@ -14,7 +14,8 @@ _URL = re.compile(r"^(?:jdbc:)?(sqlite3?|postgres(?:ql)?|mysql|mariadb)(?:\+\w+)
 _ENGINES = {
     "sqlite": "sqlite", "sqlite3": "sqlite", "pdo_sqlite": "sqlite", "postgres": "postgresql", "pgsql": "postgresql",
     "postgresql": "postgresql", "pdo_pgsql": "postgresql", "mysql": "mysql", "mysqli": "mysql", "pdo_mysql": "mysql",
-    "mariadb": "mariadb",
+    "mariadb": "mariadb", **dict.fromkeys(("psycopg", "psycopg2", "asyncpg", "pg8000", "pg"), "postgresql"),
+    **dict.fromkeys(("pymysql", "mysqldb", "mysqlclient", "aiomysql", "mysql2"), "mysql"),
 }  # fmt: skip
 # What the last word of a key says; of two that fit, the longer one stands first.
 _FIELDS = (
@@ -92,6 +93,9 @@ def _from_url(key: str, value: str, file: Path, root: Path) -> list[FoundDatabas
 def _from_fields(pairs: Iterable[tuple[str, str]], file: Path, root: Path) -> list[FoundDatabase]:
     """Host, name, user and so on under keys of their own, grouped by what stands before their last word."""
     groups: dict[str, dict[str, tuple[str, str]]] = {}
+    pairs = list(pairs)
+    # Some name the engine, or its driver, beside the block that has the rest.
+    engines = {key.lower().rpartition(".")[0]: value for key, value in pairs if value.lower() in _ENGINES}
     for key, value in pairs:
         if not _ABOUT_DATABASES.search(key):
             continue
@@ -99,7 +103,10 @@ def _from_fields(pairs: Iterable[tuple[str, str]], file: Path, root: Path) -> li
         if field:
             groups.setdefault(prefix, {}).setdefault(field, (key, value))
     found = []
-    for fields in groups.values():
+    for prefix, fields in groups.items():
+        above = prefix.rpartition(".")[0]
+        if above and "engine" not in fields and above in engines and _ABOUT_DATABASES.search(prefix):
+            fields["engine"] = (above, engines[above])
         if "name" not in fields or not fields["name"][1]:
             continue
         name, where = fields["name"][1], f"{short_path(file, root)}: {fields['name'][0]}"
@@ -140,8 +147,10 @@ def _field_of(key: str) -> tuple[str, str]:
     lower = key.lower()
     for field, words in _FIELDS:
         for word in words:
-            if lower == word or lower.endswith((f".{word}", f"_{word}", f"db{word}")):
+            if lower == word or lower.endswith((f".{word}", f"_{word}")):
                 return lower[: -len(word)].rstrip("._"), field
+            if lower.endswith(f"db{word}"):  # `dbname` may stand beside `host` as well as beside `dbhost`
+                return lower[: -len(word) - 2].rstrip("._"), field
     return "", ""
 
 

@@ -26,7 +26,9 @@ _NEAR = 6  # a script stands among the first words, after options
 
 @dataclass(frozen=True, slots=True)
 class Running:
-    """A process of the application that no other one of it has started; `named` are files of root in its words."""
+    """A process of the application that no other one of it has started; `named` are files of root in its words, and
+    `written` those that it or its children have open to write to.
+    """
 
     pid: int
     account: str
@@ -34,6 +36,7 @@ class Running:
     folder: str
     ports: tuple[int, ...]
     named: tuple[str, ...]
+    written: tuple[str, ...] = ()
 
 
 def running_in(root: Path) -> list[Running]:
@@ -82,8 +85,9 @@ def _looked_at(root: Path, process: psutil.Process, words: list[str]) -> Iterato
         # An interpreter is named by the script's first line, and is put before it by the kernel.
         script = next((at for at, word in enumerate(words[:2]) if _is_script(root, Path(folder, word))), 0)
         shown = [_without_secrets(folder, word)[:_LONGEST_WORD] for word in words[script:][:_MOST_WORDS]]
-        yield Running(process.pid, process.username(), tuple(shown), folder, tuple(_ports(process)),
-                      tuple(_files_in(root, folder, words[script + 1 :])))  # fmt: skip
+        named = tuple(_files_in(root, folder, words[script + 1 :]))
+        ports, written = tuple(_ports(process)), tuple(_written_by(root, process))
+        yield Running(process.pid, process.username(), tuple(shown), folder, ports, named, written)
 
 
 def _without_secrets(folder: str, word: str) -> str:
@@ -107,6 +111,14 @@ def _ports(process: psutil.Process) -> list[int]:
         with contextlib.suppress(psutil.Error):
             found |= {each.laddr.port for each in one.net_connections("tcp") if each.status == psutil.CONN_LISTEN}
     return sorted(found)
+
+
+def _written_by(root: Path, process: psutil.Process) -> list[str]:
+    found = set()
+    for one in [process, *process.children(recursive=True)]:
+        with contextlib.suppress(psutil.Error, OSError):
+            found |= {each.path for each in one.open_files() if each.mode != "r"}
+    return sorted(os.path.relpath(path, root) for path in found if Path(path).is_relative_to(root))
 
 
 def _files_in(root: Path, folder: str, words: list[str]) -> Iterator[str]:

@@ -146,6 +146,9 @@ def _databases(found: Discovery, left: list[str]) -> list[str]:
     return lines
 
 
+_A_LOG = re.compile(r"(?i)\.(log|out|err)$|(^|/)logs?/")
+
+
 def _keep(found: Discovery) -> list[str]:
     lines = ["[keep]"]
     if found.settings:
@@ -156,7 +159,14 @@ def _keep(found: Discovery) -> list[str]:
         lines.append(f"settings = [{', '.join(files)}]")
     logs = [unit.log for unit in found.units if unit.log and Path(unit.log).is_relative_to(found.root)]
     written = [Guess(str(Path(one).relative_to(found.root)), "a unit writes to it") for one in dict.fromkeys(logs)]
+    others = dict.fromkeys(path for one in found.running for path in one.written)
+    written += [Guess(path, "a running process writes to it") for path in others if _A_LOG.search(path)]
+    written = list({one.what: one for one in reversed(written)}.values())[::-1]
     inside = [one for one in written if not within(one.what, [data.what for data in found.data])]
+    data = [one.what for one in found.data]
+    for path in others:
+        if not _A_LOG.search(path) and not within(path, data):
+            lines.append(f"# {_one_line(path)} is written to while it runs: is it data, or a database?")
     for key, guesses in (
         ("data", found.data),
         ("logs", inside),

@@ -93,6 +93,21 @@ def _use_of(process: psutil.Process, root: str, below: str) -> str:
     return f"has {opened} open" if opened else ""
 
 
+def written_below(root: Path) -> dict[str, Holder]:
+    """Files below `root` that a process has open to write to, by their path relative to it, with that process."""
+    below, found = f"{root}/", dict[str, Holder]()
+    for process in psutil.process_iter():
+        try:
+            with process.oneshot():
+                opened = [one for one in process.open_files() if one.path.startswith(below) and one.mode != "r"]
+                for path in (one.path for one in opened):
+                    holder = Holder(process.pid, process.name(), process.username(), f"writes to {path}")
+                    found.setdefault(path[len(below) :], holder)
+        except (psutil.NoSuchProcess, psutil.AccessDenied, psutil.ZombieProcess, OSError):
+            continue
+    return found
+
+
 def users_of_file(path: Path) -> list[Holder]:
     """Processes that have one file open, as far as this account may see."""
     found = []

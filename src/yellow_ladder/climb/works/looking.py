@@ -26,6 +26,8 @@ def look_again(run: Run) -> Facts:
         more = f" and {len(changed) - 3} more" if len(changed) > 3 else ""
         text = f"the site has changed since the plan was made: {', '.join(changed[:3])}{more}"
         remedy = f"make a new plan: yl climb --to {plan.to_version}"
+        if any(one.endswith(")") for one in changed):  # a file
+            remedy += "; what changes by itself belongs under keep.logs or keep.data"
         maintenance = site.record.maintenance
         if (
             maintenance

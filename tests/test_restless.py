@@ -1,0 +1,92 @@
+"""Files that change by themselves are told before a plan is made that could never hold."""
+
+from __future__ import annotations
+
+import os
+import socket
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Demo, run_program
+
+WRITER = (
+    "import sys, time\nwith open(sys.argv[1], 'a') as stream:\n    print('ready', flush=True)\n    time.sleep(600)\n"
+)
+
+
+@pytest.fixture
+def write_to() -> Iterator[Callable[[Path], None]]:
+    """Starts processes that keep a file open to write to."""
+    started: list[subprocess.Popen[str]] = []
+
+    def do(path: Path) -> None:
+        one = subprocess.Popen([sys.executable, "-c", WRITER, str(path)], stdout=subprocess.PIPE, text=True, cwd="/")
+        started.append(one)
+        assert one.stdout is not None
+        one.stdout.readline()
+
+    yield do
+    for one in started:
+        one.kill()
+        one.communicate()
+
+
+def stops(demo: Demo, code: int = 1) -> list[str]:
+    found = demo.json("check", "--to", "3.0", code=code)["findings"]
+    return [one["saw"] for one in found if one["level"] == "stop" and one["check"] == "restless files"]
+
+
+def test_a_log_inside_the_tree_is_told_until_it_is_named(demo: Demo, write_to: Callable[[Path], None]) -> None:
+    demo.edit("[keep]\n", '[keep]\nunclaimed = "carry"\n')
+    log = demo.root / "office.log"
+    write_to(log)
+    write_to(demo.root / "uploads" / "being-sent.bin")
+    (told,) = stops(demo)
+    assert told.startswith("office.log is being written to by python")
+    demo.edit("[keep]\n", '[keep]\nlogs = ["office.log"]\n')
+    assert stops(demo, code=0) == []
+
+
+def test_a_pid_file_and_a_socket_inside_the_tree_are_told_until_they_are_named(idle: Demo) -> None:
+    idle.edit("[keep]\n", '[keep]\nunclaimed = "carry"\n')
+    (idle.root / "office.pid").write_text(f"{os.getpid()}\n")
+    (idle.root / "old.pid").write_text("999999999\n")
+    with socket.socket(socket.AF_UNIX) as door:
+        here = Path.cwd()
+        os.chdir(idle.root)  # the name of a socket may not be long
+        door.bind("door.sock")
+        os.chdir(here)
+        told = stops(idle)
+        assert len(told) == 2
+        assert told[0].startswith("door.sock is a socket")
+        assert told[1].startswith("office.pid has the number of a running process")
+        idle.edit("[keep]\n", '[keep]\ncaches = ["*.pid", "*.sock"]\n')
+        assert stops(idle, code=0) == []
+
+
+def test_init_sees_what_a_running_process_writes_to(tmp_path: Path, write_to: Callable[[Path], None]) -> None:
+    app = tmp_path / "app"
+    (app / "logs").mkdir(parents=True)
+    (app / "serve.py").write_text(WRITER)
+    opened = [subprocess.Popen([sys.executable, "-c", WRITER, str(path)], stdout=subprocess.PIPE, text=True, cwd=app)
+              for path in (app / "logs" / "access", app / "store.bin")]  # fmt: skip
+    for one in opened:
+        assert one.stdout is not None
+        one.stdout.readline()
+    # The words of a program of the application's own: its script lies there.
+    script = subprocess.Popen([sys.executable, app / "serve.py", app / "office.log"], stdout=subprocess.PIPE, text=True)
+    assert script.stdout is not None
+    script.stdout.readline()
+    try:
+        answer = run_program("init", app, "--show", "--units", tmp_path, folder=tmp_path)
+        assert "office.log: a running process writes to it" in answer.out
+        assert 'logs = ["logs/access", "office.log"]' in answer.out
+        assert "store.bin is written to while it runs" in answer.out
+    finally:
+        for one in [*opened, script]:
+            one.kill()
+            one.communicate()
