@@ -185,3 +185,18 @@ def test_a_climb_that_an_older_build_took_past_a_rung_is_not_held_there(demo: De
     climb = find_climb(demo.site(), None)
     facts = hold(climb.plan.rungs[0])(look_only(climb.plan, Conditions()))
     assert facts["summary"].startswith("not compared here")
+
+
+def test_a_row_is_known_by_a_unique_key_where_there_is_no_primary_one(demo: Demo) -> None:
+    """What a release rewrites is then that column alone, and not every one of the row."""
+    write(demo, "CREATE TABLE marks (lock TEXT NOT NULL UNIQUE, version INT, kept TEXT);"
+                "INSERT INTO marks VALUES ('X', 1, 'mine'), ('Y', 2, 'mine');"
+                "CREATE TRIGGER marked AFTER UPDATE ON meta WHEN new.value = '30'"
+                " BEGIN UPDATE marks SET version = version + 1; END;")  # fmt: skip
+    marks = '[[contract.tables]]\nname = "marks"\ncolumns_changed = ["version"]\n\n[[contract.tables]]'
+    beside(demo, "3.0", "[[contract.tables]]", marks)
+    answer = demo.yl("climb", "--to", "3.0", "--yes")
+    assert answer.code == 0, answer
+    write(demo, "UPDATE marks SET kept = 'other' WHERE lock = 'Y';")
+    said = " ".join(demo.yl("verify").out.split())
+    assert "main.marks: kept: 1 value differs: lock 'Y': 'mine' → 'other'" in said, said

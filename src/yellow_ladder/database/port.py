@@ -19,7 +19,9 @@ OnAmount = Callable[[int, int], None]
 
 @dataclass(frozen=True, slots=True)
 class Table:
-    """A table as it stands: its columns in order, and the columns of its primary key (none where there is no key)."""
+    """A table as it stands: its columns in order, and those of its key: the primary one, or the shortest that is unique
+    and never NULL; none where no such thing tells its rows apart.
+    """
 
     name: str
     columns: tuple[str, ...]

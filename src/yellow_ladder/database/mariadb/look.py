@@ -36,14 +36,25 @@ def tables(connection: Connection) -> dict[str, tuple[Table, dict[str, str]]]:
         " WHERE table_schema = DATABASE() ORDER BY table_name, ordinal_position",
     ):
         columns.setdefault(table, {})[column] = kind.lower()
-    keys: dict[str, list[str]] = {}
-    for table, column in rows(
+    indexes: dict[str, dict[str, list[tuple[str, str]]]] = {}
+    for table, index, column, nullable in rows(
         connection,
-        "SELECT table_name, column_name FROM information_schema.statistics"
-        " WHERE table_schema = DATABASE() AND index_name = 'PRIMARY' ORDER BY table_name, seq_in_index",
+        "SELECT table_name, index_name, column_name, nullable FROM information_schema.statistics"
+        " WHERE table_schema = DATABASE() AND non_unique = 0 ORDER BY table_name, index_name, seq_in_index",
     ):
-        keys.setdefault(table, []).append(column)
-    return {n: (Table(n, tuple(columns[n]), tuple(keys.get(n, ()))), columns[n]) for (n,) in names if n in columns}
+        indexes.setdefault(table, {}).setdefault(index, []).append((column, nullable))
+    keys = {table: _key_of(found) for table, found in indexes.items()}
+    return {n: (Table(n, tuple(columns[n]), keys.get(n, ())), columns[n]) for (n,) in names if n in columns}
+
+
+def _key_of(indexes: dict[str, list[tuple[str, str]]]) -> tuple[str, ...]:
+    """The primary key, or the shortest unique one that is never NULL."""
+    fit = [
+        (name != "PRIMARY", len(parts), tuple(column for column, _ in parts))
+        for name, parts in indexes.items()
+        if all(nullable != "YES" for _, nullable in parts)
+    ]
+    return min(fit)[2] if fit else ()
 
 
 def expression(column: str, kind: str) -> str:

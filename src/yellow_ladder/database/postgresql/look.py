@@ -28,9 +28,13 @@ _TABLES = f"""
 SELECT {_named("n.nspname", "c.relname")}, n.nspname, c.relname,
   ARRAY(SELECT attname::text FROM pg_attribute WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped
         ORDER BY attnum),
-  ARRAY(SELECT a.attname::text FROM pg_index AS i, unnest(i.indkey::int2[]) WITH ORDINALITY AS k (num, place)
-        JOIN pg_attribute AS a ON a.attnum = k.num
-        WHERE i.indrelid = c.oid AND i.indisprimary AND a.attrelid = c.oid ORDER BY k.place)
+  coalesce((SELECT x.names FROM pg_index AS i, LATERAL (
+        SELECT array_agg(a.attname::text ORDER BY k.place) AS names, bool_and(a.attnotnull) AS is_set
+        FROM unnest(i.indkey::int2[]) WITH ORDINALITY AS k (num, place)
+        LEFT JOIN pg_attribute AS a ON a.attrelid = c.oid AND a.attnum = k.num WHERE k.place <= i.indnkeyatts) AS x
+     WHERE i.indrelid = c.oid AND i.indisunique AND i.indisvalid AND i.indimmediate AND i.indpred IS NULL
+       AND i.indexprs IS NULL AND x.is_set
+     ORDER BY i.indisprimary DESC, i.indnkeyatts, x.names LIMIT 1), '{{}}')
 FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace
 WHERE c.relkind = 'r' AND c.relpersistence <> 't' AND {_SITE_SCHEMAS} AND {_not_of_extension("pg_class", "c.oid")}
 ORDER BY 1

@@ -34,13 +34,31 @@ def tables(connection: sqlite3.Connection) -> list[Table]:
         " WHERE m.type = 'table' AND m.name NOT LIKE 'sqlite\\_%' ESCAPE '\\'"
         " AND m.sql NOT LIKE 'CREATE VIRTUAL TABLE%' AND m.name <> ? ORDER BY m.name, c.cid"
     )
-    found = []
+    found, unique = [], _unique_keys(connection)
     parts = connection.execute(query, (LEDGER_TABLE,)).fetchall()
     for name, columns in itertools.groupby(parts, key=lambda row: str(row[0])):
         listed = [(column, position) for _, column, position in columns]
-        keyed = sorted((position, column) for column, position in listed if position)
-        found.append(Table(name, tuple(column for column, _ in listed), tuple(column for _, column in keyed)))
+        keyed = [column for _, column in sorted((position, column) for column, position in listed if position)]
+        found.append(Table(name, tuple(column for column, _ in listed), tuple(keyed or unique.get(name, ()))))
     return found
+
+
+def _unique_keys(connection: sqlite3.Connection) -> dict[str, tuple[str, ...]]:
+    """The shortest unique key that is never NULL, of tables without a primary one."""
+    query = (
+        'SELECT m.name, l.name, i.name, i.cid >= 0 AND coalesce(c."notnull", 0) FROM sqlite_master AS m'
+        ' JOIN pragma_index_list(m.name) AS l ON l."unique" AND NOT l.partial'
+        " JOIN pragma_index_info(l.name) AS i LEFT JOIN pragma_table_info(m.name) AS c ON c.cid = i.cid"
+        " WHERE m.type = 'table' AND NOT EXISTS (SELECT 1 FROM pragma_table_info(m.name) AS k WHERE k.pk > 0)"
+        " ORDER BY m.name, l.name, i.seqno"
+    )
+    found: dict[str, tuple[int, tuple[str, ...]]] = {}
+    for (table, _), parts in itertools.groupby(connection.execute(query), key=lambda row: (row[0], row[1])):
+        columns = [(column, is_set) for _, _, column, is_set in parts]
+        if all(is_set for _, is_set in columns):
+            key = (len(columns), tuple(column for column, _ in columns))
+            found[table] = min(found.get(table, key), key)
+    return {table: columns for table, (_, columns) in found.items()}
 
 
 def row_number(connection: sqlite3.Connection, table: str) -> str:
