@@ -13,6 +13,7 @@ import tomllib
 import urllib.error
 import urllib.parse
 import urllib.request
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -273,7 +274,17 @@ def test_going_back_says_its_price_and_keeps_what_was_written(demo: Demo) -> Non
 def test_verify_tells_what_users_have_written_since(demo: Demo) -> None:
     demo.json("climb", "--yes")
     book(demo)
+    result = demo.json("verify")
+    assert result["whole"] is True
+    assert result["came"] == ["main.bookings: 1 row came: id 61"]
+    assert "every row from before is there as it was" in " ".join(demo.yl("verify").out.split())
+    with closing(sqlite3.connect(demo.database)) as connection, connection:
+        connection.execute("UPDATE bookings SET remark = 'changed since' WHERE id = 7")
+    result = demo.json("verify", code=1)
+    assert [one for one in result["faults"] if one.startswith("main.bookings: remark: 1 value differs")]
+    assert result["came"] == [], "a table of which a row from before differs is told as that"
     (demo.root / "quaybook" / "pages.py").write_text("# edited\n")
+    result = demo.json("verify", code=1)
     result = demo.json("verify", code=1)
     assert "main.bookings: 1 row more than before: id 61" in result["faults"]
     assert "file quaybook/pages.py: is there and is part of neither the release nor the site" in result["faults"]

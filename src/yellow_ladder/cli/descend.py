@@ -15,8 +15,8 @@ from yellow_ladder.climb.proving.price import Price, drop_scratch, reckon
 from yellow_ladder.climb.record.catalog import Climb, find_climb, load_climb, open_climb, refuse_if_built_upon
 from yellow_ladder.climb.record.standing import ClimbState
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
-from yellow_ladder.report.climbs import price_page
 from yellow_ladder.report.look import next_command
+from yellow_ladder.report.proofs import price_page
 
 
 @click.command("descend", cls=LadderCommand)

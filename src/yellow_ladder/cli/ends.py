@@ -18,8 +18,9 @@ from yellow_ladder.climb.proving.proof import load_proof
 from yellow_ladder.climb.record.catalog import Climb
 from yellow_ladder.climb.record.standing import ClimbState
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
-from yellow_ladder.report.climbs import descended_page, proof_page
+from yellow_ladder.report.climbs import descended_page
 from yellow_ladder.report.decisions import accepted_page, differences_page
+from yellow_ladder.report.proofs import proof_page
 
 accept_option = click.option(
     "--accept-differences",

@@ -10,13 +10,13 @@ from yellow_ladder.cli.base import Choices, LadderCommand, emit
 from yellow_ladder.cli.narrator import narrated
 from yellow_ladder.climb.conduct import Conditions, look_only
 from yellow_ladder.climb.proving.locating import where_listed
-from yellow_ladder.climb.proving.proof import load_proof, prove
+from yellow_ladder.climb.proving.proof import load_proof, parted, prove
 from yellow_ladder.climb.record.adjusting import as_now
 from yellow_ladder.climb.record.catalog import find_climb
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.record.standing import ClimbState
 from yellow_ladder.errors import AnswerNo, Problem
-from yellow_ladder.report.climbs import proof_page
+from yellow_ladder.report.proofs import Shown, proof_page
 from yellow_ladder.words import moment_in_words
 
 _ENDED_WELL = (ClimbState.CLIMBED, ClimbState.SETTLED)
@@ -39,7 +39,8 @@ def _notes(plan: Plan) -> list[str]:
 def command(choices: Choices, name: str | None) -> None:
     """Compare data and files now with the state before a climb; ends with 1 when they differ.
 
-    What users have written since the climb is a difference too; it is shown table by table.
+    Rows that came since are told apart, where every row from before is as it was. A row that users have changed since
+    is a difference.
     """
     site = choices.site()
     with site.state.locked("verify"):
@@ -49,6 +50,7 @@ def command(choices: Choices, name: str | None) -> None:
             raise AnswerNo(Problem("nothing-to-verify", text, "name one that ended well: yl history"))
         with narrated(choices) as narrator:
             plan = as_now(climb.plan, climb.standing, site.text.decode())
-            proof = prove(look_only(plan, Conditions(narrator)), served=True, keep=False)
-    page = proof_page(proof, ended=climb.standing.state is ClimbState.CLIMBED, notes=_notes(plan))
+            proof = parted(prove(look_only(plan, Conditions(narrator)), served=True, keep=False))
+    shown = Shown(ended=climb.standing.state is ClimbState.CLIMBED, every_table=choices.verbose)
+    page = proof_page(proof, shown=shown, notes=_notes(plan))
     emit("verify", choices, proof.as_record(), page, exit_code=0 if proof.is_whole else 1)

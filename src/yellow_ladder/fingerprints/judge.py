@@ -9,7 +9,7 @@ from yellow_ladder.database.port import COUNTER_OF
 from yellow_ladder.fingerprints.definitions import judge_definitions
 from yellow_ladder.fingerprints.lineage import ColumnLine, Lineage, TableLine
 from yellow_ladder.fingerprints.records import TWO_WAYS, DatabasePrint, TablePrint
-from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
+from yellow_ladder.fingerprints.verdicts import IN_OTHER_ROWS, TableVerdict, Verdict
 
 
 @dataclass(frozen=True, slots=True)
@@ -146,7 +146,7 @@ def _told_column(column: str, expected: TablePrint, matched: TablePrint) -> str:
         return f"{column}: {old.values:,} values should be there, {new.values:,} are"
     if old.loose != new.loose:
         return f"{column}: values are not what they should be"
-    return f"{column}: values stand in other rows than they should" if old.keyed != new.keyed else ""
+    return f"{column}: {IN_OTHER_ROWS} than they should" if old.keyed != new.keyed else ""
 
 
 def _told_words(line: TableLine, rows_before: int | None, expected: TablePrint, come: int) -> list[str]:
@@ -220,5 +220,5 @@ def _compare(name: str, column: ColumnLine, before: DatabasePrint, now: TablePri
     # Tied to another column than before, only the values themselves can be compared, not which row they stand in.
     same_tie = now.key == ((column.by,) if column.by else key)
     if same_tie and old.keyed != new.keyed:
-        return f"{name}: values stand in other rows than before"
+        return f"{name}: {IN_OTHER_ROWS} than before"
     return ""

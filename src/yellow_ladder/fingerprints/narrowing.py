@@ -21,7 +21,7 @@ from yellow_ladder.fingerprints.lineage import Lineage, TableLine
 from yellow_ladder.fingerprints.records import MODULUS, DatabasePrint, TablePrint
 from yellow_ladder.fingerprints.rows import Findings, InWords, Sides, compare_rows, header, lines_for_file
 from yellow_ladder.fingerprints.told import Reading
-from yellow_ladder.fingerprints.verdicts import TableVerdict
+from yellow_ladder.fingerprints.verdicts import IN_OTHER_ROWS, TableVerdict
 
 _MOST_RANGES = 200
 PART = ".part"
@@ -236,5 +236,7 @@ def told_in(verdict: TableVerdict, found: InWords | None) -> TableVerdict:
 def _tells_the_same(remark: str, found: InWords) -> bool:
     if re.match(r"[\d,]+ rows? (fewer|more) than", remark):
         return bool(found.rows)
-    column, colon, _ = remark.partition(": ")
-    return bool(colon) and (column in found.columns or (bool(found.rows) and " values " in remark))
+    column, colon, what = remark.partition(": ")
+    # Of a table without a key, one changed value makes all of its row look like another one; by now it is known which.
+    by_row = bool(found.rows) and " values " in remark
+    return bool(colon) and (column in found.columns or by_row or what.startswith(IN_OTHER_ROWS))

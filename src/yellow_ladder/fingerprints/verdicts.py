@@ -13,6 +13,10 @@ ACCEPTED = "accepted: "
 """Before a difference that somebody has agreed to: it is named every time, and never called the same."""
 
 
+IN_OTHER_ROWS = "values stand in other rows"
+"""How a remark about a column goes on, of which only the ties to its rows differ."""
+
+
 class Verdict(StrEnum):
     """How a table came through."""
 
@@ -20,6 +24,7 @@ class Verdict(StrEnum):
     AS_DECLARED = "as declared"
     NOT_COMPARED = "not compared"
     DIFFERS = "differs"
+    MORE = "same, and more"  # every row from before, and others that came since
 
 
 @dataclass(frozen=True, slots=True)

@@ -65,7 +65,11 @@ def _plain(cell: RenderableType | None) -> RenderableType | None:
 
 
 def table(headers: Sequence[str], *, right: Sequence[int] = (), fold: Sequence[int] = ()) -> Table:
-    """A ruled table; columns in `right` hold numbers, columns in `fold` may take several lines."""
+    """A ruled table; columns in `right` hold numbers, columns in `fold` may take several lines.
+
+    Beside numbers, names take several lines where they must: a number that is cut is another number.
+    """
+    fold = [*fold, 0] if right and 0 not in right else fold
     made = _PlainTable(box=_RULED, pad_edge=False, header_style=FAINT, show_edge=False)
     for place, header in enumerate(headers):
         made.add_column(

@@ -142,6 +142,9 @@ _KEPT_HEADINGS = {
 }
 
 
+_MOST_EMPTY = 12
+
+
 def _add_database(page: Page, database: SurveyedDatabase, *, detail: bool) -> None:
     if database.trouble:
         page.add(Text(one_line(f"database {database.name}: {database.trouble}"), style=BAD))
@@ -153,8 +156,13 @@ def _add_database(page: Page, database: SurveyedDatabase, *, detail: bool) -> No
         [f"{count_of(database.migrations, 'migration')}, last {database.last_migration}"] if database.migrations else []
     )
     ruled = table(["table", "rows"], right=[1])
+    empty = [name for name, count in database.tables.items() if not count]
+    empty = [] if detail or len(empty) <= _MOST_EMPTY else empty
     for name, count in database.tables.items():
-        ruled.add_row(name, f"{count:,}")
+        if name not in empty:
+            ruled.add_row(name, f"{count:,}")
+    if empty:
+        ruled.add_row(f"{len(empty)} more, all empty (--detail names them)", "0")
     page.add(Text.assemble("database ", (database.name, "bold"), " · " + " · ".join(what)), ruled)
     if detail:
         users = list(database.users)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from typing import Any
@@ -46,6 +47,9 @@ from yellow_ladder.survey.versions import judge_versions
 PROOF_NAME = "proof.json"
 
 
+_ONLY_MORE = re.compile(r"[\d,]+ rows? more than before")
+
+
 @dataclass(frozen=True, slots=True)
 class Proof:
     """Everything that was compared and what came of it; `faults` is empty when nothing was lost."""
@@ -65,6 +69,7 @@ class Proof:
     remarks: tuple[str, ...] = ()
     values_before: int = 0
     remade: tuple[str, ...] = ()
+    came: tuple[str, ...] = ()
 
     @property
     def not_compared(self) -> list[str]:
@@ -159,6 +164,26 @@ def prove(run: Run, *, served: bool, keep: bool = True, to_the_row: bool = True)
     return proof
 
 
+def parted(proof: Proof) -> Proof:
+    """The proof of a site that has been open since: where all that is told of a table are rows more than before, they
+    have come since, and no row from before differs.
+    """
+    tables, came = {}, list[str]()
+    for name, verdicts in proof.tables.items():
+        judged = []
+        for one in verdicts:
+            if one.verdict is Verdict.DIFFERS and all(_ONLY_MORE.match(remark) for remark in one.remarks):
+                said = "; ".join(one.remarks).replace(" more than before", " came", 1)
+                came.append(f"{name}.{one.table}: {said}")
+                judged.append(replace(one, verdict=Verdict.MORE, remarks=(said,)))
+            else:
+                judged.append(one)
+        tables[name] = tuple(judged)
+    gone = set(faults_in(proof.tables)) - set(faults_in(tables))
+    faults = tuple(one for one in proof.faults if one not in gone)
+    return replace(proof, tables=tables, faults=faults, came=tuple(came))
+
+
 def _remade_in_words(plan: Plan) -> Iterator[str]:
     """Data folders that were made anew: what lies there now are other files."""
     for one in all_remade(plan):
@@ -197,7 +222,7 @@ def load_proof(plan: Plan) -> Proof:
         for derived in ("whole", "not_compared"):
             record.pop(derived, None)
         tables = {name: tuple(map(TableVerdict.from_record, found)) for name, found in record["tables"].items()}
-        lists = {name: tuple(record[name]) for name in ("faults", "remarks", "remade") if name in record}
+        lists = {name: tuple(record[name]) for name in ("faults", "remarks", "remade", "came") if name in record}
         return Proof(**{**record, **lists, "tables": tables})
     except (OSError, ValueError, KeyError, TypeError) as fault:
         text = f"the proof {path} cannot be read: {fault}"
