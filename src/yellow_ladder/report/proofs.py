@@ -72,8 +72,10 @@ def proof_page(
     if proof.came:
         many = len(proof.came)
         words = f"Came since the climb, in {count_of(many, 'table')}; every row from before is there as it was"
-        few = proof.came if shown.every_table else proof.came[:_MOST_CAME]
-        page.add(heading(words), bullet_list([*few, *([f"and in {many - len(few)} more"] if len(few) < many else [])]))
+        # How many came is enough where nothing is wrong with them; which ones, who wants to know it asks for.
+        counts = [one.partition(" came")[0] for one in proof.came[:_MOST_CAME]]
+        counts += [f"and in {many - len(counts)} more (-v names all)"] if len(counts) < many else []
+        page.add(heading(words), bullet_list(proof.came if shown.every_table else counts))
     for name, verdicts in proof.tables.items():
         page.add(heading(f"Database {name}"), _verdicts_table(verdicts, every_table=shown.every_table))
     kept = "as they should be" if proof.is_whole else "compared"
