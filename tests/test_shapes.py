@@ -531,3 +531,16 @@ def test_files_that_nothing_declares_are_proposed_as_what_a_command_writes(envir
     assert "file stamp: is there and is part of neither" in answer.err
     proposal = next(demo.folder.glob(".ladder/climbs/*/seen-contract.toml"))
     assert 'writes = ["stamp"]' in proposal.read_text()
+
+
+def test_edits_of_a_release_that_a_climb_has_built_are_seen_by_the_next_check(environment: Demo) -> None:
+    assert environment.yl("climb", "--to", "3.0", "--yes").code == 0
+    assert environment.yl("settle", "--yes").code == 0
+    found = environment.json("check", "--to", "4.0")["findings"]
+    assert not [one for one in found if one["check"] == "core edits" and one["level"] != "ok"]
+    path = next(environment.root.glob("releases/3.0/**/server.py"))
+    path.write_text(path.read_text() + "# edited here\n")
+    found = environment.json("check", "--to", "4.0", code=1)["findings"]
+    (told,) = [one for one in found if one["check"] == "core edits"]
+    assert told["level"] == "stop"
+    assert "server.py" in told["saw"]

@@ -83,7 +83,7 @@ def core_edits(at: Circumstances) -> Iterator[Finding]:
             "core edits", seen, f"what was edited in {at.site.release_path} has to be done again after the climb"
         )
         return
-    if not files.release_known:
+    if not files.release_known and not files.reference:
         seen = f"the package of {version} is not in the source: edits of its files cannot be seen"
         yield warn(
             "core edits",
