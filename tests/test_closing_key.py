@@ -17,6 +17,7 @@ from yellow_ladder.climb.planning.prepare import stage_climb
 from yellow_ladder.climb.planning.prospect import look_ahead
 from yellow_ladder.climb.record.journal import Instant, JournalRecord
 from yellow_ladder.climb.running.run import utc_now
+from yellow_ladder.errors import LadderError
 from yellow_ladder.events import silent
 from yellow_ladder.release.versions import Version
 from yellow_ladder.settings.closing import closed, is_the_same, opened
@@ -171,3 +172,27 @@ def test_a_file_that_the_application_has_rewritten_is_opened_by_its_key(tmp_path
     spec, by = SettingsFile(file="a.ini"), ClosingKey(file="a.ini", key="door.shut", closed="yes", open="no")
     assert opened(b"[door]\nshut=yes\nseen=3\n", spec, by, [b"[door]\nshut = no\n"]) == b"[door]\nshut=no\nseen=3\n"
     assert opened(b"[door]\nshut=no\n", spec, by, [b"[door]\nshut = maybe\n"]) == b"[door]\nshut=no\n"
+
+
+@pytest.mark.parametrize("shape", SHAPES)
+def test_a_file_that_cannot_be_read_any_more_blocks_no_way_back(make_demo: MakeDemo, shape: str) -> None:
+    demo = with_key(make_demo(shape=shape))
+    before = own(demo)
+    assert demo.yl("climb", "--to", "3.0", "--yes").code == 0
+    place = demo.root / ("etc" if shape == "environment" else "config") / "quaybook.ini"
+    place.write_bytes(b"[door\nshut\0")
+    answer = demo.yl("descend", "--yes")
+    assert answer.code == 0, answer
+    assert "left as it is: " in answer.out + answer.err
+    assert own(demo) == before
+
+
+def test_a_file_that_breaks_before_the_window_ends_the_climb_with_everything_as_it_was(idle: Demo) -> None:
+    with_key(idle)
+    path = idle.root / "etc" / "quaybook.ini"
+    plan = stage_climb(look_ahead(idle.site(), Version("3.0"), utc_now()), utc_now(), silent)
+    path.write_bytes(b"[door\nshut\0")
+    with pytest.raises(LadderError):
+        begin(plan, Conditions())
+    assert path.read_bytes() == b"[door\nshut\0"
+    assert idle.json("history")[0]["state"] in ("descended", "given up")

@@ -23,12 +23,18 @@ _NEW = "closing"
 
 
 def close_settings(tree: Path, plan: Plan | None, site: Site) -> None:
-    """Set the key in a tree's file, wherever a climb has it. May be repeated."""
+    """Set the key in a tree's file, wherever a climb has it. May be repeated.
+
+    Raises BadInput or OSError where the file cannot be read; whoever goes back goes on without.
+    """
     _change(tree, plan, site, closed)
 
 
 def open_settings(tree: Path, plan: Plan | None, site: Site) -> None:
-    """Give the file back what it says when the site is open, to the byte where that is known. May be repeated."""
+    """Give the file back what it says when the site is open, to the byte where that is known. May be repeated.
+
+    Raises as `close_settings` does.
+    """
     known = [] if plan is None else list(_known(plan, site))
     _change(tree, plan, site, lambda raw, spec, by: opened(raw, spec, by, known))
 

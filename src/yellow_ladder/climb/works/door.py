@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import re
 import stat
 import time
+from collections.abc import Iterator
 from pathlib import Path
 
 from yellow_ladder import nolinks, web
 from yellow_ladder.climb.proving.closed import close_settings, open_settings
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.running.run import Facts, Run
-from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.site.site import Site
 from yellow_ladder.site.surroundings import run_started, started
 
@@ -22,7 +24,7 @@ _ANSWER_WITHIN_S, _MOST_BYTES = 5.0, 100_000
 
 def close(run: Run) -> Facts:
     """The work of closing the site, and of seeing that it is closed."""
-    done = close_site(run.site, run.plan)
+    done = close_site(run.site, run.plan, must=True)
     seen = see_closed(run.site) if run.plan.running else ""
     return {"summary": f"{done}; {seen}" if seen else done}
 
@@ -73,10 +75,11 @@ def open_up(run: Run) -> Facts:
     return {"summary": open_site(run.site, run.plan)}
 
 
-def close_site(site: Site, plan: Plan | None = None, *, part_way: bool = False) -> str:
+def close_site(site: Site, plan: Plan | None = None, *, part_way: bool = False, must: bool = False) -> str:
     """Shut users out; may be repeated. Returns what was done, for people.
 
-    `part_way`: a kill may have left the folder of the flag on its way between two trees, where no flag can be.
+    `part_way`: a kill may have left the folder of the flag on its way between two trees, where no flag can be. Settings
+    that cannot be read are an error where the site `must` be closed; later they block no way.
     """
     maintenance = site.record.maintenance
     if maintenance is None:
@@ -87,15 +90,30 @@ def close_site(site: Site, plan: Plan | None = None, *, part_way: bool = False) 
         _write_flag(site, site.flag)
         return f"flag {site.short(site.flag)}"
     if maintenance.setting is not None:
-        close_settings(site.root, plan, site)
-        return f"{maintenance.setting.key} = {maintenance.setting.closed} in {maintenance.setting.file}"
+        done = f"{maintenance.setting.key} = {maintenance.setting.closed} in {maintenance.setting.file}"
+        with _blocking(must=must) as troubles:
+            close_settings(site.root, plan, site)
+        return troubles[0] if troubles else done
     _run(site, maintenance.close, "close")
     return "closed by command"
 
 
+@contextlib.contextmanager
+def _blocking(*, must: bool) -> Iterator[list[str]]:
+    """Gathers what keeps a settings file from being changed, unless it `must` be."""
+    found: list[str] = []
+    try:
+        yield found
+    except (LadderError, OSError) as fault:
+        if must:
+            raise
+        found.append(f"left as it is: {fault.problems[0].message if isinstance(fault, LadderError) else fault}")
+
+
 def close_tree(site: Site, tree: Path, plan: Plan | None = None) -> None:
     """Put the flag into a tree that is about to become root, so that it is never open for an instant."""
-    close_settings(tree, plan, site)
+    with _blocking(must=False):
+        close_settings(tree, plan, site)
     if site.flag is not None and site.flag.is_relative_to(site.root):
         target = tree / site.flag.relative_to(site.root)
         if nolinks.is_folder(target.parent):
@@ -113,8 +131,9 @@ def open_site(site: Site, plan: Plan | None = None) -> str:
             nolinks.sync_folder(site.flag.parent)
         return "flag removed"
     if maintenance.setting is not None:
-        open_settings(site.root, plan, site)
-        return f"{maintenance.setting.key} is as it was in {maintenance.setting.file}"
+        with _blocking(must=False) as troubles:
+            open_settings(site.root, plan, site)
+        return troubles[0] if troubles else f"{maintenance.setting.key} is as it was in {maintenance.setting.file}"
     _run(site, maintenance.open, "open")
     return "opened by command"
 
