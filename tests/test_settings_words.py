@@ -267,6 +267,7 @@ def test_a_climb_writes_what_it_showed_of_all_this_and_the_way_back_undoes_it(ma
     answer = demo.yl("settings", "--to", "3.0", "--all", "--into", str(shown))
     assert answer.code == 0, answer
     assert "prepared/new.py, which you prepared, takes its place" in " ".join(answer.out.split())
+    assert "north pier; written otherwise by the release's converter" in " ".join(answer.out.split())
     assert (shown / place.name / "off.ini").read_text() == "[booking]\noverlap = no\n\n[only]\nnew = yes\n"
     assert (shown / "etc" / "hook.py").read_text() == "print('tides')\n"
     told = demo.yl("climb", "--to", "3.0", "--yes")

@@ -100,6 +100,8 @@ class FileForecast:
         found = []
         for place, one in enumerate(self.told):
             stays = one.outcome.fate in (Fate.KEPT, Fate.LEFT_OUT) and not one.outcome.took
+            # A value that is written otherwise on the way is told, too.
+            stays = stays and one.outcome.result in (None, one.outcome.sides.mine)
             key = one.outcome.key
             if not stays or (last[key] == place and renamed.get(key, -1) < place):
                 found.append(one)
