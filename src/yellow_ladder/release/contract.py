@@ -25,7 +25,6 @@ def for_engine(text: ByEngine, engine: str) -> str:
 class TableChange(Record):
     """What happens to one table; tables that are not named stay exactly as they are."""
 
-    designed = {"order_only": "rows that only change their order"}
     name: str
     renamed_from: str = ""
     columns_added: Names = []
@@ -93,7 +92,6 @@ class Rule(Record):
 class Contract(Record):
     """`[[contract]]`: what will hold of one database's data before and after."""
 
-    designed = {"views": "views that change"}
     database: str = "main"
     tables_added: Names = []
     tables_dropped: Names = []

@@ -141,9 +141,6 @@ class Replica(Record):
 class DatabaseSpec(Record):
     """`[[databases]]`: one database of the site."""
 
-    designed = {
-        "order_only": "tables that only change their order",
-    }
     name: str = Field(default="main", pattern=NAME_PATTERN)
     url: str
     password_env: str = ""
