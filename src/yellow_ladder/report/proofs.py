@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from rich.text import Text
 
+from yellow_ladder.climb.proving.elsewhere import Comparison
 from yellow_ladder.climb.proving.price import Price
 from yellow_ladder.climb.proving.proof import Proof
 from yellow_ladder.climb.record.plan import Beyond, Plan
@@ -133,6 +134,21 @@ def _verdicts_table(verdicts: Sequence[TableVerdict], *, every_table: bool):  # 
         name = count_of(len(same), "other table" if ruled.row_count else "table")
         ruled.add_row(name, *rows, columns, Text(str(Verdict.SAME), GOOD), "yl verify -v names each")
     return ruled
+
+
+def comparison_page(found: Comparison, site: str, *, every_table: bool) -> Page:
+    """The site held against a backup, or against fingerprints alone."""
+    page = Page().add(title(f"Now against {found.against}", site))
+    files = f" and {count_of(found.files_compared, 'file')}" if found.files_compared else ""
+    tables = count_of(sum(len(verdicts) for verdicts in found.tables.values()), "table")
+    if found.is_whole:
+        page.add(verdict(f"the same: {tables}{files} compared", good=True))
+    else:
+        page.add(verdict(f"{count_of(len(found.faults), 'difference')} between then and now", good=False))
+        page.add(bullet_list(found.faults, "✘", BAD))
+    for name, verdicts in found.tables.items():
+        page.add(heading(f"Database {name}"), _verdicts_table(verdicts, every_table=every_table))
+    return page
 
 
 def price_page(price: Price, plan: Plan) -> Page:

@@ -1,0 +1,117 @@
+"""The site as it is now against a backup, or against fingerprints alone that came from another machine."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from yellow_ladder.backup.catalog import Backup, below_root
+from yellow_ladder.climb.proving.basis import faults_in
+from yellow_ladder.climb.proving.files import what_became
+from yellow_ladder.database.kept import connections_kept
+from yellow_ladder.errors import BadInput, Problem
+from yellow_ladder.events import Listener, Progress, Unit
+from yellow_ladder.files.listing import in_pairs
+from yellow_ladder.files.manifest import FileChange, differing, look_at
+from yellow_ladder.files.reading import read_regular
+from yellow_ladder.fingerprints.judge import judge
+from yellow_ladder.fingerprints.lineage import compose
+from yellow_ladder.fingerprints.records import DatabasePrint
+from yellow_ladder.fingerprints.scan import take_fingerprint
+from yellow_ladder.fingerprints.verdicts import TableVerdict
+from yellow_ladder.site.site import Site
+
+LARGEST_PRINT_BYTES = 256 * 1024**2
+
+
+@dataclass(frozen=True, slots=True)
+class Comparison:
+    """What the site was held against, and what differs: of tables by verdict, of files in words.
+
+    `files_compared` is 0 where nothing but databases was held.
+    """
+
+    against: str
+    tables: Mapping[str, tuple[TableVerdict, ...]]
+    faults: tuple[str, ...]
+    files_compared: int = 0
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether nothing differs."""
+        return not self.faults
+
+    def as_record(self) -> dict[str, Any]:
+        """As JSON."""
+        return {**asdict(self), "whole": self.is_whole}
+
+
+@connections_kept()
+def compare_with_backup(site: Site, backup: Backup, tell: Listener) -> Comparison:
+    """Hold databases and files of a site against what a backup recorded; the backup's own data are not read.
+
+    Files that came since into data folders are no difference. Raises AnswerNo where the backup is damaged, BadInput
+    where the site has not its databases.
+    """
+    prints = {one.name: backup.fingerprint(one.name).without(one.moving) for one in backup.databases}
+    tables = _tables(site, prints, tell)
+    expected = below_root(backup.manifest())
+    faults = []
+    skip = site.skipped()
+    pairs = in_pairs(
+        (one for one in expected.entries() if not skip(one.path)), look_at(site.root, skip, known=expected)
+    )
+    for one, old, new in differing(pairs):
+        if one.change is not FileChange.ADDED or not site.is_data(one.path):
+            faults.append(f"file {one.path}: {what_became(one, old, new)}")
+    return Comparison(f"the backup {backup.name}", tables, (*faults_in(tables), *faults), len(expected))
+
+
+@connections_kept()
+def compare_with_prints(site: Site, files: Mapping[str, Path], tell: Listener) -> Comparison:
+    """Hold databases, by name, against fingerprints that a backup wrote, here or on another machine.
+
+    Raises BadInput where a file is none, or the site has no such database.
+    """
+    tables = _tables(site, {name: read_print(path) for name, path in files.items()}, tell)
+    return Comparison(", ".join(str(path) for path in files.values()), tables, tuple(faults_in(tables)))
+
+
+def read_print(path: Path) -> DatabasePrint:
+    """A fingerprint as a backup writes it; raises BadInput."""
+    try:
+        return DatabasePrint.from_record(json.loads(read_regular(path, LARGEST_PRINT_BYTES))["database"])
+    except OSError as fault:
+        why = fault.strerror or str(fault)
+    except (ValueError, KeyError, TypeError, AttributeError):
+        why = "it is none"
+    remedy = "name a file fingerprint-NAME.json of a backup, as `yl backup make` writes it"
+    raise BadInput(Problem("print-unreadable", f"the fingerprint {path} cannot be read: {why}", remedy, str(path)))
+
+
+def _tables(site: Site, prints: Mapping[str, DatabasePrint], tell: Listener) -> dict[str, tuple[TableVerdict, ...]]:
+    databases, found = site.databases(), {}
+    for name, before in prints.items():
+        if name not in databases:
+            text = f"the site has no database {name!r}"
+            raise BadInput(Problem("no-such-database", text, f"there are: {', '.join(databases) or 'none'}", name))
+        done = [0]
+
+        def on_rows(count: int, name: str = name, done: list[int] = done) -> None:
+            done[0] += count
+            tell(Progress(f"rows of {name}", done[0], None, Unit.ROWS))
+
+        lineage = compose(before, [])
+        volatile = site.database_spec(name).volatile
+        now = take_fingerprint(databases[name], lineage.ties(before), on_rows, only_counted=volatile)
+        judged = judge(before, now, lineage, volatile)
+        found[name] = tuple(_unlike(one) for one in judged)
+    return found
+
+
+def _unlike(one: TableVerdict) -> TableVerdict:
+    """Nobody climbed meanwhile: what is told of releases elsewhere means something else here."""
+    return replace(one, remarks=tuple(remark.removesuffix(", and no release declares it") for remark in one.remarks))
