@@ -30,6 +30,7 @@ SEEN = """
 [[commands]]
 name = "look {at}"
 at = "{at}"
+twice = true
 run = ["/bin/sh", "-c", "cat $0/*/quaybook.ini >>$1/seen-{at}", "{{root}}", "{{site}}"]
 """
 POINTS = ("before-close", "closed", "placed", "before-start", "started", "opened")
