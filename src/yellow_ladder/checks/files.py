@@ -56,9 +56,10 @@ def restless_files(at: Circumstances) -> Iterator[Finding]:
     for path, entry in at.survey.manifest.items():
         if skip(path) or site.is_data(path):
             continue
-        if entry.kind is Kind.OTHER or (path.endswith(".pid") and _is_pid_file(site.root / path)):
+        is_socket = entry.kind is Kind.OTHER and (site.root / path).is_socket()
+        if is_socket or (path.endswith(".pid") and _is_pid_file(site.root / path)):
             told += 1
-            what = "is a socket or pipe" if entry.kind is Kind.OTHER else "has the number of a running process"
+            what = "is a socket" if is_socket else "has the number of a running process"
             seen = f"{path} {what}, and will be gone when the application is stopped"
             yield stop(check, seen, f'name it: caches = ["{path.rpartition("/")[2]}"] in [keep], or its folder as data')
     if not told:
