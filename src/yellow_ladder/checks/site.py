@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.errors import LadderError
 from yellow_ladder.settings.reading import read_settings_file
-from yellow_ladder.site.records import ClosingKey
+from yellow_ladder.site.maintenance_records import ClosingKey
 from yellow_ladder.survey.versions import judge_versions
 
 

@@ -19,11 +19,11 @@ from yellow_ladder.release.values import (
     RangeText,
     RungsText,
     Seconds,
-    SettingsKey,
     TreePath,
 )
 from yellow_ladder.release.versions import Version
 from yellow_ladder.site.backup_records import BackupWishes, SettleWishes
+from yellow_ladder.site.maintenance_records import Maintenance
 from yellow_ladder.site.questions import SiteCheck
 from yellow_ladder.site.service_records import AnyService
 from yellow_ladder.site.values import NAME_PATTERN, EncodingText, FileModeText, ModeText, OutsidePath
@@ -269,43 +269,6 @@ class Keep(Record):
     def data_paths(self) -> list[str]:
         """What is renamed into the new tree: data folders, and logs that lie in none of them."""
         return [*self.data, *(path for path in self.logs if not within(path, self.data))]
-
-
-class ClosedPage(Record):
-    """`[maintenance.closed]`: a page that tells that users are shut out."""
-
-    url: str
-    status: int = 503
-    pattern: PatternText = ""
-    within_s: Seconds = 10.0
-
-
-class ClosingKey(Record):
-    """`[maintenance.setting]`: a settings key that closes the site."""
-
-    file: TreePath
-    key: SettingsKey
-    closed: str = "true"
-    open: str = "false"
-
-
-class Maintenance(Record):
-    """`[maintenance]`: how users are shut out and let in again."""
-
-    flag: str = ""
-    setting: ClosingKey | None = None
-    message: str = "The site is being upgraded and will be back shortly."
-    close: list[str] = []
-    open: list[str] = []
-    as_user: str = ""
-    closed: ClosedPage | None = None
-
-    @model_validator(mode="after")
-    def _one_way(self) -> Maintenance:
-        ways = [bool(self.flag), self.setting is not None, bool(self.close)]
-        if ways.count(True) != 1 or bool(self.close) != bool(self.open):
-            raise ValueError("needs one of `flag`, `setting`, and both `close` and `open`")
-        return self
 
 
 class SiteFile(Record):
