@@ -14,6 +14,7 @@ import urllib.error
 import urllib.parse
 import urllib.request
 from contextlib import closing
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -23,7 +24,9 @@ from tests.test_crash import kill_at
 from yellow_ladder.climb.conduct import Conditions, go_on, look_only
 from yellow_ladder.climb.planning.prepare import stage_climb
 from yellow_ladder.climb.planning.prospect import look_ahead
-from yellow_ladder.climb.record.catalog import find_climb
+from yellow_ladder.climb.proving.basis import faults_in
+from yellow_ladder.climb.proving.proof import load_proof, parted
+from yellow_ladder.climb.record.catalog import find_climb, list_climbs
 from yellow_ladder.climb.record.journal import Instant
 from yellow_ladder.climb.record.plan import freeze
 from yellow_ladder.climb.record.standing import ClimbState
@@ -34,6 +37,7 @@ from yellow_ladder.demo.prepare import start_site, stop_site
 from yellow_ladder.demo.proof import picture_of
 from yellow_ladder.errors import AnswerNo
 from yellow_ladder.events import silent
+from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
 
 
 def about(demo: Demo) -> dict[str, object]:
@@ -288,6 +292,16 @@ def test_verify_tells_what_users_have_written_since(demo: Demo) -> None:
     result = demo.json("verify", code=1)
     assert "main.bookings: 1 row more than before: id 61" in result["faults"]
     assert "file quaybook/pages.py: is there and is part of neither the release nor the site" in result["faults"]
+
+
+def test_a_number_of_rows_alone_says_nothing_of_the_others(demo: Demo) -> None:
+    """Where rows could not be looked for to the end, nothing is called the same."""
+    demo.json("climb", "--yes")
+    proof = load_proof(list_climbs(demo.site())[-1].plan)
+    said = {"a": ("5 rows more than before",), "b": (), "c": ("5 rows more than before: id 1", "name: 1 value differs")}
+    tables = tuple(TableVerdict(name, Verdict.DIFFERS, 1, 6, 0, remarks) for name, remarks in said.items())
+    proof = replace(proof, tables={"main": tables}, faults=tuple(faults_in({"main": tables})))
+    assert parted(proof) == proof
 
 
 def test_settling_frees_the_old_tree_and_ends_the_way_back(demo: Demo) -> None:

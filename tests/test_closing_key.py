@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import random
 import signal
@@ -187,6 +188,24 @@ def test_a_file_that_cannot_be_read_any_more_blocks_no_way_back(make_demo: MakeD
     assert answer.code == 0, answer
     assert "left as it is: " in answer.out + answer.err
     assert own(demo) == before
+
+
+def test_a_site_that_could_not_be_opened_is_not_called_open(
+    make_demo: MakeDemo, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    demo = with_key(make_demo(start=False))
+    plan = stage_climb(look_ahead(demo.site(), Version("3.0"), utc_now()), utc_now(), silent)
+
+    def no_room(*_: object) -> None:
+        raise OSError(28, "No space left on device")
+
+    with monkeypatch.context() as full:
+        full.setattr("yellow_ladder.climb.works.door.open_settings", no_room)
+        with contextlib.suppress(LadderError, OSError):
+            begin(plan, Conditions())
+    assert demo.json("history")[0]["state"] not in ("climbed", "descended")
+    assert demo.yl("climb", "--continue").code in (0, 1, 3)
+    assert "shut = yes" not in "".join(str(one) for one in own(demo).values())
 
 
 def test_a_file_that_breaks_before_the_window_ends_the_climb_with_everything_as_it_was(idle: Demo) -> None:

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any
 
 from yellow_ladder.backup.catalog import Backup, below_root
@@ -25,6 +26,7 @@ from yellow_ladder.fingerprints.verdicts import TableVerdict
 from yellow_ladder.site.site import Site
 
 LARGEST_PRINT_BYTES = 256 * 1024**2
+_NONE: Mapping[str, Sequence[str]] = MappingProxyType({})
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,8 +58,8 @@ def compare_with_backup(site: Site, backup: Backup, tell: Listener) -> Compariso
     Files that came since into data folders are no difference. Raises AnswerNo where the backup is damaged, BadInput
     where the site has not its databases.
     """
-    prints = {one.name: backup.fingerprint(one.name).without(one.moving) for one in backup.databases}
-    tables = _tables(site, prints, tell)
+    prints = {one.name: backup.fingerprint(one.name) for one in backup.databases}
+    tables = _tables(site, prints, tell, {one.name: one.moving for one in backup.databases})
     expected = below_root(backup.manifest())
     faults = []
     skip = site.skipped()
@@ -92,7 +94,10 @@ def read_print(path: Path) -> DatabasePrint:
     raise BadInput(Problem("print-unreadable", f"the fingerprint {path} cannot be read: {why}", remedy, str(path)))
 
 
-def _tables(site: Site, prints: Mapping[str, DatabasePrint], tell: Listener) -> dict[str, tuple[TableVerdict, ...]]:
+def _tables(
+    site: Site, prints: Mapping[str, DatabasePrint], tell: Listener, moving: Mapping[str, Sequence[str]] = _NONE
+) -> dict[str, tuple[TableVerdict, ...]]:
+    """A verdict for each table; of those that were `moving` when the backup was made, nothing is known to hold to."""
     databases, found = site.databases(), {}
     for name, before in prints.items():
         if name not in databases:
@@ -104,10 +109,12 @@ def _tables(site: Site, prints: Mapping[str, DatabasePrint], tell: Listener) -> 
             done[0] += count
             tell(Progress(f"rows of {name}", done[0], None, Unit.ROWS))
 
+        left_out = moving.get(name, ())
+        before = before.without(left_out)
         lineage = compose(before, [])
         volatile = site.database_spec(name).volatile
         now = take_fingerprint(databases[name], lineage.ties(before), on_rows, only_counted=volatile)
-        judged = judge(before, now, lineage, volatile)
+        judged = judge(before, now.without(left_out), lineage, volatile)
         found[name] = tuple(_unlike(one) for one in judged)
     return found
 

@@ -47,7 +47,9 @@ from yellow_ladder.survey.versions import judge_versions
 PROOF_NAME = "proof.json"
 
 
-_ONLY_MORE = re.compile(r"[\d,]+ rows? more than before")
+# With the rows themselves behind it: they were looked for to the end, and nothing else was found. A number alone says
+# nothing of the other rows.
+_ONLY_MORE = re.compile(r"[\d,]+ rows? more than before: ")
 
 
 @dataclass(frozen=True, slots=True)
@@ -172,7 +174,8 @@ def parted(proof: Proof) -> Proof:
     for name, verdicts in proof.tables.items():
         judged = []
         for one in verdicts:
-            if one.verdict is Verdict.DIFFERS and all(_ONLY_MORE.match(remark) for remark in one.remarks):
+            is_told = one.verdict is Verdict.DIFFERS and bool(one.remarks)
+            if is_told and all(_ONLY_MORE.match(remark) for remark in one.remarks):
                 said = "; ".join(one.remarks).replace(" more than before", " came", 1)
                 came.append(f"{name}.{one.table}: {said}")
                 judged.append(replace(one, verdict=Verdict.MORE, remarks=(said,)))
