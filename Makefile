@@ -11,11 +11,12 @@ test:
 	@scripts/servers
 	.venv/bin/pytest
 
-# Every kill point of every mode, and the program started from nothing at each call; takes several hours on two cores.
+# Every kill point of every mode, each test named as it ends; takes about two hours on two cores. With
+# YELLOW_LADDER_START_ANEW=1 the program is started from nothing at each call besides, which takes several times as long.
 sweep:
 	@scripts/environment dev
 	@scripts/servers
-	YELLOW_LADDER_NEED_SERVERS=1 YELLOW_LADDER_SWEEP=1 YELLOW_LADDER_START_ANEW=1 .venv/bin/pytest
+	YELLOW_LADDER_NEED_SERVERS=1 YELLOW_LADDER_SWEEP=1 .venv/bin/pytest -vv
 
 lint:
 	@scripts/environment dev

@@ -2,7 +2,7 @@
 
 A call of the program is the built program's own function on real files, in a process of its own, with arguments,
 folder, environment and umask as they would be. What loading itself does is the point of tests that start the program
-anew (`anew=True`), and of a run with YELLOW_LADDER_START_ANEW set, as `make sweep` does.
+anew (`anew=True`), and of a run with YELLOW_LADDER_START_ANEW set.
 """
 
 from __future__ import annotations
