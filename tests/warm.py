@@ -8,6 +8,7 @@ anew (`anew=True`), and of a run with YELLOW_LADDER_START_ANEW set.
 from __future__ import annotations
 
 import contextlib
+import gc
 import importlib
 import json
 import os
@@ -22,6 +23,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any
+
+from pydantic import BaseModel
 
 PROGRAM_CALL = "yellow_ladder.cli.main:run"
 
@@ -96,7 +99,19 @@ def _load_everything() -> None:
         if not module.name.endswith("__main__"):
             importlib.import_module(module.name)
     importlib.import_module("tests.crash_driver")
-    yellow_ladder.web.authorities()
+    yellow_ladder.web.client().close()
+    _make_validators(BaseModel)
+    # What is there now stays: a child's garbage collector that went through it would copy every page of it.
+    gc.collect()
+    gc.freeze()
+
+
+def _make_validators(above: type[BaseModel]) -> None:
+    """Make what records are held against: a program does it at the first use, and each child would do it again."""
+    for model in above.__subclasses__():
+        if model.__module__.startswith("yellow_ladder"):
+            model.model_rebuild()
+        _make_validators(model)
 
 
 def _serve(requests: IO[bytes], replies: IO[bytes]) -> None:

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import contextlib
-import os
 import time
 from collections.abc import Collection, Iterator
 
 import psutil
 
 from yellow_ladder.errors import AnswerNo, Problem
-from yellow_ladder.services.looking import Holder, listeners_on
+from yellow_ladder.services.looking import Holder, listeners_on, opened_by
 from yellow_ladder.services.port import MARK
 from yellow_ladder.site.site import Site
 
@@ -59,17 +57,9 @@ def _signs(process: psutil.Process, root: str) -> Iterator[str]:
     if process.environ().get(MARK, "").endswith(f"@{root}"):
         yield "was started as a service of the site"
     # Somebody at a terminal who reads along is no work; what is started there by hand is told by its program.
-    opened = "" if process.terminal() else next((one for one in _opened_by(process.pid) if one.startswith(below)), "")
+    opened = "" if process.terminal() else next((one for one in opened_by(process.pid) if one.startswith(below)), "")
     if opened:
         yield f"has {opened} open"
-
-
-def _opened_by(pid: int) -> Iterator[str]:
-    """What a process has open, by name: without asking how each is open, which takes longer than all the rest."""
-    with os.scandir(f"/proc/{pid}/fd") as found:
-        for one in found:
-            with contextlib.suppress(OSError):
-                yield os.readlink(one.path)
 
 
 def wait_for_rest(site: Site, within_s: float, leave_out: Collection[int] = ()) -> None:

@@ -6,6 +6,7 @@ import hashlib
 import json
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -26,7 +27,7 @@ BEFORE, MERGED = "settings", "merged"
 """Folders of a climb with the settings files as they were, and as they will be."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class RungPlan:
     """One rung: the staged tree (and the mark that proves it), what is moved into it, what is migrated.
 
@@ -46,9 +47,9 @@ class RungPlan:
     folder: str = ""
     runtime: str = ""
 
-    @property
+    @cached_property
     def parsed(self) -> ReleaseSheet:
-        """The release's sheet."""
+        """The release's sheet. Every list of steps asks for it many times, and to read it takes milliseconds."""
         return ReleaseSheet.model_validate(self.sheet)
 
     @property
