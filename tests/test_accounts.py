@@ -58,3 +58,42 @@ def test_objects_of_somebody_else_that_going_back_could_not_give_back_stop_a_cli
     assert told["level"] == "stop"
     assert "berths" in told["saw"]
     assert f"GRANT quaybook TO {keeper}" in told["remedy"]
+
+
+CODE = {
+    "the function tide": "FUNCTION tide() RETURNS INT DETERMINISTIC RETURN 7",
+    "the view tide": "VIEW tide AS SELECT 7",
+    "the trigger tide": "TRIGGER tide BEFORE INSERT ON notices FOR EACH ROW SET @tide = 7",
+    "the event tide": "EVENT tide ON SCHEDULE EVERY 1 DAY DO DELETE FROM notices WHERE 1 = 0",
+}
+
+
+@pytest.mark.parametrize("what", CODE)
+def test_code_that_another_account_has_defined_stops_a_climb_until_the_rights_are_given(
+    what: str, engine_demo: MakeDemo
+) -> None:
+    """Vendors' schemas have functions of whoever loaded them: an account of the application may not write them down."""
+    demo = engine_demo("mariadb", start=False)
+    name, keeper = demo.site().addresses()[0].database, f"keeper_{uuid.uuid4().hex[:8]}"
+    ask(
+        demo,
+        f"CREATE USER '{keeper}'@'%' IDENTIFIED BY 'low water'",
+        f"GRANT ALL ON `{name}`.* TO '{keeper}'@'%'",
+        f"CREATE {CODE[what]}",
+    )
+    (demo.folder / "quaybook.password").write_text("low water\n")
+    demo.edit("mariadb://quaybook@", f"mariadb://{keeper}@")
+    found = [one for one in demo.json("check", code=1)["findings"] if one["check"] == "database rights"]
+    assert {one["level"] for one in found} == {"stop"}
+    assert what in next(one["saw"] for one in found if "could not make again" in one["saw"])
+    assert any("cannot read" in one["saw"] and what in one["saw"] for one in found) == (what == "the function tide")
+    for one in found:  # as an administrator would do it, word for word
+        ask(demo, one["remedy"].partition(", or name")[0])
+    assert not [one for one in demo.json("check")["findings"] if one["level"] == "stop"]
+    if what != "the function tide":
+        return
+    before = picture_of(demo.site())
+    assert demo.yl("climb", "--yes").code == 0
+    ask(demo, "DELETE FROM notices")
+    assert demo.yl("descend", "--yes").code == 0
+    assert picture_of(demo.site()) == before

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import sqlite3
 import subprocess
@@ -28,6 +29,8 @@ FORMATS = {
     f' "password": "{SECRET}"}}}}',
     "config.php": "<?php\n// $dbhost = 'old';\n$CFG->dbtype = 'mysqli';\n$CFG->dbhost = 'db.example';\n"
     f"$CFG->dbname = 'quay';\n$CFG->dbuser = 'harbour';\n$CFG->dbpass = '{SECRET}';\n",
+    "include/access.php": "<?php\n$database_type = 'mysql';\n$database_default = 'quay';\n$database_port = '';\n"
+    f"$database_hostname = 'db.example';\n$database_username = 'harbour';\n$database_password = '{SECRET}';\n",
     "wiki-config.php": "<?php\ndefine( 'DB_NAME', 'quay' );\ndefine('DB_USER', \"harbour\");\n"
     f"define('DB_PASSWORD', '{SECRET}');\ndefine('DB_HOST', 'db.example');\ndefine('DB_ENGINE', 'mysql');\n",
     "config/parameters.php": "<?php return ['database_driver' => 'pdo_mysql', 'database_host' => 'db.example',\n"
@@ -255,6 +258,50 @@ def test_program_code_is_not_taken_for_settings(tmp_path: Path) -> None:
     assert initialised(root).code == 0
     site = tomllib.loads((tmp_path / "ladder.toml").read_text())
     assert site["keep"]["settings"] == [{"file": "settings.py"}]
+
+
+def test_what_a_release_brings_is_told_from_what_the_site_has_written(tmp_path: Path) -> None:
+    """A script with defaults, what builds the product, and a version file that is named after the product."""
+    root = tmp_path / "app"
+    server = "$db_type = 'mysql';\n$db_host = 'localhost';\n$db_user = '{0}';\n$db_name = '{0}';\n"
+    texts = {f"lib/part{number}.php": "<?php\nfunction f() { return 1; }\n" for number in range(40)}
+    texts |= {
+        "include/quaybook_version": "2.4\n",
+        "include/global_settings.php": "<?php\n$tabs = ['general' => 'General'];\n",
+        "include/global.php": "<?php\n" + server.format("shipped"),
+        ".forge/build.yml": "services:\n  mysql:\n    env:\n      MYSQL_DATABASE: built\n      MYSQL_USER: built\n",
+        "include/config.php": "<?php\n" + server.format("quay"),
+        "log/web.log": "started\n",
+        "log/web.log.1": "started\n",
+    }
+    for path, text in texts.items():
+        (root / path).parent.mkdir(parents=True, exist_ok=True)
+        (root / path).write_text(text)
+        if path not in ("include/config.php", "log/web.log", "log/web.log.1"):
+            os.utime(root / path, (1_600_000_000, 1_600_000_000))
+    found = initialised(root).document["result"]["found"]
+    assert [one["url"] for one in found["databases"]] == ["mysql://quay@localhost/quay"]
+    assert [one["what"] for one in found["settings"]] == ["include/config.php"]
+    assert (found["version"], found["version_file"]) == ("2.4", "include/quaybook_version")
+    site = tomllib.loads((tmp_path / "ladder.toml").read_text())
+    assert (site["keep"]["logs"], site["keep"].get("data")) == (["log"], None)
+
+
+def test_workers_that_are_alike_are_told_once_and_a_script_is_no_settings_file(tmp_path: Path) -> None:
+    app = tmp_path / "app"
+    app.mkdir()
+    (app / "work.py").write_text("x = 1\ninput()\n")
+    words = [sys.executable, "-B", str(app / "work.py")]
+    with contextlib.ExitStack() as running:
+        for number in range(3):
+            one = subprocess.Popen([*words, f"--thread={number}"], stdin=subprocess.PIPE)
+            running.callback(one.wait)
+            running.callback(one.kill)
+            assert one.stdin is not None
+            running.enter_context(one.stdin)
+        found = initialised(app, "--units", tmp_path).document["result"]["found"]
+    assert [(one["alike"], one["named"]) for one in found["running"]] == [(2, [])]
+    assert found["settings"] == []
 
 
 def test_what_runs_says_how_it_is_started_and_which_settings_it_reads(tmp_path: Path) -> None:

@@ -7,6 +7,7 @@ import re
 import tomllib
 import typing
 from collections.abc import Iterator, Mapping, Sequence
+from enum import Enum
 from pathlib import Path
 from typing import Any, ClassVar, TypeVar
 
@@ -95,7 +96,7 @@ def _as_problem(detail: ErrorDetails, record: type[Record], name: str, doc_page:
         return Problem("unknown-key", message, f"write {leaf} in its place, {remedy}", where)
     if detail["type"] in ("missing", "union_tag_not_found"):
         return Problem("missing-key", f"the key `{key}` is missing", remedy, where)
-    given, text = detail["input"], _in_our_words(detail)
+    given, text = detail["input"], _choices(detail, owner, leaf) or _in_our_words(detail)
     if detail["type"] == "union_tag_invalid":
         given = detail["ctx"]["tag"]
     designed = owner.designed_values.get(leaf, {}) if owner is not None else {}
@@ -104,6 +105,14 @@ def _as_problem(detail: ErrorDetails, record: type[Record], name: str, doc_page:
         return Problem("key-not-built", message, "take it out for now", where)
     shown = "" if isinstance(given, dict | list) else f" (it is {given!r})"
     return Problem("wrong-value", f"`{key}` {text}{shown}", remedy, where)
+
+
+def _choices(detail: ErrorDetails, owner: type[Record] | None, leaf: str) -> str:
+    """What may stand there, where that is one of a few words."""
+    of = owner.model_fields[leaf].annotation if owner is not None and leaf in owner.model_fields else None
+    if detail["type"] not in ("enum", "is_instance_of") or not (isinstance(of, type) and issubclass(of, Enum)):
+        return ""
+    return "should be one of " + ", ".join(f"`{one.value}`" for one in of)
 
 
 def _in_our_words(detail: ErrorDetails) -> str:

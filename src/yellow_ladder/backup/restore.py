@@ -284,7 +284,8 @@ def _check_equal(expected: Listing, found: Iterator[Entry], ground: Ground) -> N
     for one, _, _ in differing(in_pairs(expected.entries(), found)):
         first, count = first or one, count + 1
     if first is not None:
-        text = f"{ground.at(first.path)} is still not as it was ({first.change}), and {count - 1:,} more"
+        more = f", and {count - 1:,} more" if count > 1 else ""
+        text = f"{ground.at(first.path)} is still not as it was ({first.change}){more}"
         raise AnswerNo(
             Problem("restore-incomplete", text, "see that nothing else writes there, then go on", first.path)
         )

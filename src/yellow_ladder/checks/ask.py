@@ -35,7 +35,13 @@ from yellow_ladder.checks.releases import (
     unbuilt_moves,
     warnings_of_releases,
 )
-from yellow_ladder.checks.services import accounts_fit, others_in_the_files, ports_right, services_controllable
+from yellow_ladder.checks.services import (
+    accounts_fit,
+    others_in_the_files,
+    ports_right,
+    services_controllable,
+    timed_jobs,
+)
 from yellow_ladder.checks.settings import mode_switches, settings_changes, settings_elsewhere, settings_readable
 from yellow_ladder.checks.site import left_over_work, maintenance_flag, probes_agree
 from yellow_ladder.checks.trust import environment_sound, hidden_rights, state_folder_safe, what_root_runs
@@ -63,6 +69,7 @@ SITE_CHECKS: dict[str, Check] = {
     "ports": ports_right,
     "accounts": accounts_fit,
     "others at work": others_in_the_files,
+    "timed jobs": timed_jobs,
     "release source": sheets_in_source,
     "settings": settings_readable,
     "mode switches": mode_switches,

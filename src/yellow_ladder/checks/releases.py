@@ -17,6 +17,7 @@ from yellow_ladder.release.index import OnBytes, bring_here
 from yellow_ladder.release.source import Release, check_digest
 from yellow_ladder.route import Route
 from yellow_ladder.survey.drift.reference import package_contents
+from yellow_ladder.words import count_of
 
 
 def packages_sound(at: Circumstances, route: Route) -> Iterator[Finding]:
@@ -55,8 +56,12 @@ def sheets_in_source(at: Circumstances) -> Iterator[Finding]:
 
 def route_found(at: Circumstances) -> Iterator[Finding]:
     """Is there a way at all?"""
+    unread = len(at.releases.problems)
+    first = (
+        f"{count_of(unread, 'release')} in the source cannot be read, see below; apart from that: " if unread else ""
+    )
     for problem in at.troubles:
-        yield stop("route", problem.placed, problem.remedy)
+        yield stop("route", problem.placed, first + problem.remedy)
     if at.route is not None:
         count = len(at.route.rungs)
         yield ok("route", f"{count} rung{'' if count == 1 else 's'} from {at.route.present} to {at.route.target}")

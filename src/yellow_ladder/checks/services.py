@@ -6,14 +6,22 @@ import os
 import pwd
 from collections.abc import Iterator
 from functools import cache
+from urllib.parse import urlsplit
 
 import psutil
 
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.files.entry import Entry, Kind
+from yellow_ladder.masking import masked_line
 from yellow_ladder.services import About, ServiceState, services_of
+from yellow_ladder.services.cron import folders_of, pattern_of
 from yellow_ladder.services.looking import holders_below, listeners_on, name_of
-from yellow_ladder.words import some_of
+from yellow_ladder.services.timetables import Job, jobs_of
+from yellow_ladder.site.service_records import CronRecord, ProcessRecord, ServiceRecord, UnitRecord
+from yellow_ladder.words import count_of, some_of
+
+_MOST_JOBS, _LONGEST_LINE = 5, 120
+_HERE = ("localhost", "127.0.0.1", "::1")
 
 
 def services_controllable(at: Circumstances) -> Iterator[Finding]:
@@ -57,6 +65,20 @@ def ports_right(at: Circumstances) -> Iterator[Finding]:
                 yield warn("ports", f"`{spec.name}` runs and does not listen on {port}", "correct services.ports")
             else:
                 yield ok("ports", f"{port} is {'held by ' + spec.name if holders else 'free'}")
+        yield from _asked_port_is_free(spec, about)
+
+
+def _asked_port_is_free(spec: ServiceRecord, about: About) -> Iterator[Finding]:
+    """Is a process that is to be started from here already there, started by somebody else?"""
+    asked = urlsplit(spec.ready.url) if isinstance(spec, ProcessRecord) and spec.ready else urlsplit("")
+    page = asked.port if asked.hostname in _HERE else None
+    if page is None or page in spec.ports or about.state is not ServiceState.STOPPED:
+        return
+    holders = listeners_on(page)
+    if holders:
+        seen = f"`{spec.name}` is stopped, and {name_of(holders[0])} listens where it is asked whether it is ready"
+        remedy = "end that, if it is the same program started otherwise; or say in [[services]] how it is started"
+        yield warn("ports", f"{seen} (port {page})", remedy)
 
 
 def accounts_fit(at: Circumstances) -> Iterator[Finding]:
@@ -101,11 +123,45 @@ def _may_write(entry: Entry, account: pwd.struct_passwd, groups: set[int]) -> bo
     return bool(entry.mode & 0o020) if entry.gid in groups else bool(entry.mode & 0o002)
 
 
+def timed_jobs(at: Circumstances) -> Iterator[Finding]:
+    """Does cron or a timer start something of the site while it is closed?"""
+    found = jobs_of(folders_of(at.site))
+    left = [job for job in found if not _is_stopped_with(at, job)]
+    for job in left[:_MOST_JOBS]:
+        where = f"{job.file}, line {job.line}" if job.line else str(job.file)
+        whose = f" for {job.account}" if job.account else ""
+        kind = "a timer starts" if job.is_timer else "cron starts"
+        if job.is_timer:
+            remedy = f'name it: [[services]] kind = "unit", unit = "{job.file.name}"'
+        elif job.line:
+            remedy = f'name it: [[services]] kind = "cron", crontab = "{job.file}"; its lines are held back then'
+        else:
+            remedy = "take its right to be executed away for that time, or move it to a crontab and name that"
+        seen = f"{kind} `{masked_line(job.says)[:_LONGEST_LINE]}`{whose} ({where}), while the site is closed too"
+        yield warn("timed jobs", seen, remedy)
+    if len(left) > _MOST_JOBS:
+        yield warn("timed jobs", f"and {len(left) - _MOST_JOBS:,} more of that kind", "name those too")
+    if found and not left:
+        yield ok("timed jobs", f"{count_of(len(found), 'job')} of cron and timers, stopped with the site")
+    elif not found and os.geteuid() == 0:
+        yield ok("timed jobs", "neither cron nor a timer starts anything of the site")
+
+
+def _is_stopped_with(at: Circumstances, job: Job) -> bool:
+    for spec in at.site.record.services:
+        if isinstance(spec, UnitRecord) and job.is_timer and spec.unit == job.file.name:
+            return True
+        if isinstance(spec, CronRecord) and job.line and at.site.resolve(at.site.filled(spec.crontab)) == job.file:
+            return pattern_of(at.site, spec).search(job.says) is not None
+    return False
+
+
 def others_in_the_files(at: Circumstances) -> Iterator[Finding]:
     """Does anybody but the services use files below root: a shell, a job, an editor?"""
     ours = {pid for about in at.survey.services.values() for pid in about.pids} | {os.getpid()}
     ours |= {parent.pid for parent in psutil.Process().parents()}
-    unseen = [spec.name for spec in at.site.record.services if not at.survey.services[spec.name].pids]
+    processes = [spec.name for spec in at.site.record.services if not isinstance(spec, CronRecord)]
+    unseen = [name for name in processes if not at.survey.services[name].pids]
     running = [name for name in unseen if at.survey.services[name].state is ServiceState.RUNNING]
     found = [f"{one.name} ({one.pid}, {one.account}) {one.what}" for one in holders_below(at.site.root, ours)]
     if found and not running:

@@ -44,7 +44,7 @@ def what_speaks_against(plan: Plan) -> list[str]:
                 database.probe()
             except LadderError as fault:
                 found.append(f"the database {name}: {fault.problems[0].message}")
-        served = bool(plan.running)
+        served = plan.serves
         found += version_faults(plan, ask_probes(site, served=served))
         found += ask_again(plan, served=served, moment=Moment.LATER).faults
     except LadderError as fault:

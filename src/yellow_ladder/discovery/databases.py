@@ -19,7 +19,7 @@ _ENGINES = {
 }  # fmt: skip
 # What the last word of a key says; of two that fit, the longer one stands first.
 _FIELDS = (
-    ("name", ("name", "database", "db", "schema", "path", "file")),
+    ("name", ("name", "database", "db", "schema", "path", "file", "default")),
     ("host", ("hostname", "host", "server")),
     ("port", ("port",)),
     ("user", ("username", "user", "login")),
@@ -107,8 +107,10 @@ def _from_fields(pairs: Iterable[tuple[str, str]], file: Path, root: Path) -> li
         above = prefix.rpartition(".")[0]
         if above and "engine" not in fields and above in engines and _ABOUT_DATABASES.search(prefix):
             fields["engine"] = (above, engines[above])
-        if "name" not in fields or not fields["name"][1]:
+        if "name" not in fields or fields["name"][1].lower() in ("", "null", "none"):
             continue
+        if fields["name"][0].lower().endswith("default") and fields["name"][1].lower() in _ENGINES:
+            continue  # the connection that is taken where none is named, and no database
         name, where = fields["name"][1], f"{short_path(file, root)}: {fields['name'][0]}"
         path = _existing_file(name, file, root)
         if path is not None:

@@ -6,7 +6,7 @@ import contextlib
 import os
 import re
 import stat
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -25,6 +25,7 @@ from yellow_ladder.discovery.shapes import (
 from yellow_ladder.files.manifest import walk_tree
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.release.versions import Version
+from yellow_ladder.services.timetables import Job, jobs_of
 
 _NOT_SEARCHED = {"node_modules", "vendor", "site-packages", "__pycache__", ".git", "locale", "lang", "dist", "build"}
 _DEEPEST, _MOST_ENTRIES = 6, 200_000
@@ -55,17 +56,24 @@ _LICENCE_FILE = re.compile(r"(?i)licen[cs]e.*\.(key|lic|dat)$|\.lic$")
 _SETTINGS_NAME = re.compile(r"(?i)conf|setting|local|\.env|parameters|\.ini$")
 _CODE_NAME = re.compile(r"(?i)^(?:.*[._-])?(?:config|conf|settings?|local|parameters|options)(?:\.inc)?\.\w+$")
 _DEEPEST_CODE = 2
+_NEAR_TOP = 2
 # Files that build or test a program, and folders that no site changes anything in.
 _BUILD_NAME = re.compile(
     r"(?i)^[a-z]+\.config\.(?:js|cjs|mjs|ts|json)$|^[tj]sconfig.*\.json$|schema\.json$|^package.*\.json$"
 )
-_NOT_OF_A_SITE = re.compile(r"(?i)(?:^|/)(?:tests?|docs?|migrations?|node_modules|vendor|site-packages)/")
+_NOT_OF_A_SITE = re.compile(
+    r"(?i)(?:^|/)(?:tests?|docs?|migrations?|node_modules|vendor|site-packages|\.(?!config/)[^/]+)/"
+)
 # What a vendor puts beside the real file, to be copied.
 _SAMPLE_NAME = re.compile(
     r"(?i)[._-](sample|example|dist|default|template|orig|bak|old)(\.|$)|^(sample|example|default)[._-]"
 )
 _CODE = {".py", ".php", ".js", ".rb", ".java", ".class", ".jar", ".go", ".so", ".css", ".html", ".pl", ".ts"}
 UNIT_FOLDERS = (Path("/etc/systemd/system"), Path("/usr/lib/systemd/system"), Path("/lib/systemd/system"))
+_LOG_NAMES = {"log", "logs"}
+_A_LOG = re.compile(r"(?i)\.(?:log|out|err)(?:[.-]\d+)?(?:\.gz)?$")
+_SHORT_BYTES = 64
+_NEARLY_ALL, _ENOUGH = 0.95, 20
 _DAY_S = 86_400
 
 
@@ -102,6 +110,7 @@ class Discovery:
     shipped: dict[str, str] = field(default_factory=dict)  # settings file -> the vendor's sample of it
     databases: list[FoundDatabase] = field(default_factory=list)
     data: list[Guess] = field(default_factory=list)
+    logs: list[Guess] = field(default_factory=list)
     addons: list[Guess] = field(default_factory=list)
     keys: list[Guess] = field(default_factory=list)
     licences: list[Guess] = field(default_factory=list)
@@ -110,6 +119,7 @@ class Discovery:
     environment: Environment | None = None
     others: list[str] = field(default_factory=list)
     running: list[Running] = field(default_factory=list)
+    jobs: list[Job] = field(default_factory=list)
     shortened: bool = False
 
 
@@ -127,8 +137,11 @@ def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discove
         _find_version(found, files)
     else:
         found.version = found.behind.version
-    found.data = list(_data_folders(root, files))
+    written = list(_data_folders(root, files))
+    found.logs = [one for one in written if _holds_logs(one.what, files)]
+    found.data = [one for one in written if one not in found.logs]
     found.running = running_in(root)
+    found.jobs = jobs_of({root, root.resolve()})
     _find_settings(found, files)
     known = {one.url for one in found.databases}
     for path in files:
@@ -166,44 +179,74 @@ def _entries(root: Path, found: Discovery) -> Iterator[tuple[str, os.stat_result
         yield path, entry.status if stat.S_ISREG(entry.status.st_mode) else None
 
 
-def _find_version(found: Discovery, files: Iterable[str]) -> None:
+def _holds_logs(folder: str, files: Iterable[str]) -> bool:
+    """Whether a folder is one of logs, by its name and by most of what is in it."""
+    inside = [path for path in files if path.startswith(f"{folder}/")]
+    return folder.lower() in _LOG_NAMES and sum(bool(_A_LOG.search(path)) for path in inside) * 2 > len(inside)
+
+
+def _version_files(files: Mapping[str, os.stat_result]) -> Iterator[tuple[str, str]]:
+    """Files that may tell the version, each with the pattern of its line: the usual ones, then those that are named so
+    and hold little else.
+    """
+    near = sorted((path for path in files if path.count("/") < _NEAR_TOP), key=len)
     for name, pattern in _VERSION_FILES:
-        for path in sorted((p for p in files if p.rsplit("/", 1)[-1] == name and p.count("/") < 2), key=len):
-            try:
-                text = read_regular(found.root / path, 64 * 1024, cut=True).decode(errors="replace")
-            except OSError:
-                continue
-            match = re.search(pattern, text, re.MULTILINE) if pattern else None
-            says = (match[1] if match else "") if pattern else (text.strip().splitlines() or [""])[0].strip()
-            try:
-                Version(says)
-            except ValueError:
-                continue
-            found.version_file, found.version_pattern, found.version = path, pattern, says
-            return
+        yield from ((path, pattern) for path in near if path.rsplit("/", 1)[-1] == name)
+    for path in near:
+        if "version" in path.rsplit("/", 1)[-1].lower() and files[path].st_size <= _SHORT_BYTES:
+            yield path, ""
 
 
-def _find_settings(found: Discovery, files: Iterable[str]) -> None:
-    data = [guess.what for guess in found.data]
-    there = set(files)
+def _find_version(found: Discovery, files: Mapping[str, os.stat_result]) -> None:
+    for path, pattern in _version_files(files):
+        try:
+            text = read_regular(found.root / path, 64 * 1024, cut=True).decode(errors="replace")
+        except OSError:
+            continue
+        match = re.search(pattern, text, re.MULTILINE) if pattern else None
+        says = (match[1] if match else "") if pattern else (text.strip().splitlines() or [""])[0].strip()
+        try:
+            Version(says)
+        except ValueError:
+            continue
+        found.version_file, found.version_pattern, found.version = path, pattern, says
+        return
+
+
+def _find_settings(found: Discovery, files: Mapping[str, os.stat_result]) -> None:
     named = {path for one in found.running for path in one.named}
-    for path in sorted(there, key=lambda one: (one.count("/"), one)):
-        if any(path.startswith(f"{folder}/") for folder in data) or path == found.version_file:
+    read_in = list(_candidates(found, files, named))
+    # A script of the release's own has defaults in it: they count only where the site's files name no database.
+    own = [databases for _, _, databases, is_as_it_came in read_in if databases and not is_as_it_came]
+    for path, read, databases, is_as_it_came in read_in:
+        if is_as_it_came and (own or not databases):
             continue
-        if _SAMPLE_NAME.search(path.rsplit("/", 1)[-1]):
-            continue
-        read = read_settings(found.root / path)
-        databases = find_databases(read.pairs, found.root / path, found.root)
         for one in databases:  # several keys may name the same
             if one.url not in {known.url for known in found.databases}:
                 found.databases.append(one)
-        if not read.pairs or not (databases or path in named or _sounds_like_settings(path, read)):
-            continue
+        sample = _sample_of(path, files)
         why = "it names a database" if databases else "a process was started with it" if path in named else "its name"
         found.settings.append(Guess(path, f"{why}; read as {read.form}"))
-        sample = _sample_of(path, there)
         if sample:
             found.shipped[path] = sample
+
+
+def _candidates(
+    found: Discovery, files: Mapping[str, os.stat_result], named: Collection[str]
+) -> Iterator[tuple[str, FoundSettings, list[FoundDatabase], bool]]:
+    """Files that may hold settings, with what they say of databases, and whether each is a script as it came."""
+    data = [guess.what for guess in (*found.data, *found.logs)]
+    came = _installed_at(files, _NEARLY_ALL, _ENOUGH)  # when nearly all of the code was there
+    for path in sorted(files, key=lambda one: (one.count("/"), one)):
+        if any(path.startswith(f"{folder}/") for folder in data) or path == found.version_file:
+            continue
+        if _SAMPLE_NAME.search(path.rsplit("/", 1)[-1]) or (path not in named and _NOT_OF_A_SITE.search(path)):
+            continue
+        read = read_settings(found.root / path)
+        databases = find_databases(read.pairs, found.root / path, found.root)
+        if read.pairs and (databases or path in named or _sounds_like_settings(path, read)):
+            is_old_code = read.is_code and "/" in path and files[path].st_mtime <= came
+            yield path, read, databases, is_old_code and path not in named and not _sample_of(path, files)
 
 
 def _sample_of(path: str, files: Collection[str]) -> str:
@@ -222,8 +265,8 @@ def _sounds_like_settings(path: str, read: FoundSettings) -> bool:
     """Whether a file's name says that it holds settings. Most scripts are the application's own code: of these, only
     one near the top that is called settings and does little else.
     """
-    folder, _, name = path.rpartition("/")
-    if _NOT_OF_A_SITE.search(f"{folder}/") or _BUILD_NAME.match(name):
+    name = path.rpartition("/")[2]
+    if _BUILD_NAME.match(name):
         return False
     if read.is_code:
         return path.count("/") < _DEEPEST_CODE and read.is_plain and _CODE_NAME.search(name) is not None
@@ -232,8 +275,7 @@ def _sounds_like_settings(path: str, read: FoundSettings) -> bool:
 
 def _data_folders(root: Path, files: dict[str, os.stat_result]) -> Iterator[Guess]:
     """Folders that people or the application write to: by what was written since the installation, or by their name."""
-    code = sorted(one.st_mtime for path, one in files.items() if Path(path).suffix in _CODE)
-    installed = code[len(code) // 2] if code else 0.0
+    installed = _installed_at(files)
     by_folder: dict[str, list[tuple[str, os.stat_result]]] = {}
     for path, status in files.items():
         if "/" in path:
@@ -249,6 +291,12 @@ def _data_folders(root: Path, files: dict[str, os.stat_result]) -> Iterator[Gues
             yield Guess(folder, "a database lies in it")
         elif folder.lower() in _DATA_NAMES and not is_code:
             yield Guess(folder, "its name")
+
+
+def _installed_at(files: Mapping[str, os.stat_result], share: float = 0.5, least: int = 1) -> float:
+    """About when a share of the application's code had come, in seconds since 1970; 0 for less than so many files."""
+    code = sorted(one.st_mtime for path, one in files.items() if Path(path).suffix in _CODE)
+    return code[int(share * (len(code) - 1))] if len(code) >= least else 0.0
 
 
 def _is_sqlite(path: Path) -> bool:

@@ -6,7 +6,7 @@ import contextlib
 import os
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import psutil
@@ -19,6 +19,7 @@ _INTERPRETERS = {
     "python", "pypy", "node", "nodejs", "deno", "bun", "php", "php-fpm", "perl", "ruby", "java", "lua", "uwsgi",
     "beam.smp",
 }  # fmt: skip
+_SCRIPTS = {".php", ".py", ".js", ".mjs", ".cjs", ".rb", ".pl", ".lua", ".jar", ".exs"}
 _SHELLS = {"sh", "bash", "dash", "zsh", "ksh"}
 _VERSION_OF_PROGRAM = re.compile(r"[-\d.]*$")
 _NEAR = 6  # a script stands among the first words, after options
@@ -27,7 +28,7 @@ _NEAR = 6  # a script stands among the first words, after options
 @dataclass(frozen=True, slots=True)
 class Running:
     """A process of the application that no other one of it has started; `named` are files of root in its words, and
-    `written` those that it or its children have open to write to.
+    `written` those that it or its children have open to write to; `alike` counts others that differ in numbers alone.
     """
 
     pid: int
@@ -37,6 +38,7 @@ class Running:
     ports: tuple[int, ...]
     named: tuple[str, ...]
     written: tuple[str, ...] = ()
+    alike: int = 0
 
 
 def running_in(root: Path) -> list[Running]:
@@ -48,12 +50,22 @@ def running_in(root: Path) -> list[Running]:
             words = process.cmdline()
             if process.pid not in ours and _is_of(root, process, words):
                 found[process.pid] = (process, words)
-    return [
+    looked_at = [
         one
         for process, words in found.values()
         for one in _looked_at(root, process, words)
         if not _is_started_by(process, set(found))
     ]
+    return _one_of_each(sorted(looked_at, key=lambda one: (not one.ports, one.pid)))
+
+
+def _one_of_each(found: list[Running]) -> list[Running]:
+    """Workers that differ in numbers alone stand for one another; those that listen stand for themselves."""
+    kinds: dict[object, list[Running]] = {}
+    for one in found:
+        kind = one.pid if one.ports else (one.account, tuple(re.sub(r"\d+", "#", word) for word in one.words))
+        kinds.setdefault(kind, []).append(one)
+    return [replace(same[0], alike=len(same) - 1) for same in kinds.values()]
 
 
 def _is_of(root: Path, process: psutil.Process, words: list[str]) -> bool:
@@ -64,13 +76,18 @@ def _is_of(root: Path, process: psutil.Process, words: list[str]) -> bool:
     program = Path(folder, words[0])
     if "/" in words[0] and program.is_relative_to(root) and os.access(program, os.X_OK):
         return True
-    interpreter = _VERSION_OF_PROGRAM.sub("", program.name)
+    interpreter = _interpreter(words[0])
     if interpreter in _SHELLS:
         return any(_is_script(root, Path(folder, word)) for word in words[1:2])
     if interpreter not in _INTERPRETERS:
         return False
     named = [Path(folder, word) for word in words[1:_NEAR] if not word.startswith("-")]
     return Path(folder).is_relative_to(root) or any(one.is_relative_to(root) and one.is_file() for one in named)
+
+
+def _interpreter(word: str) -> str:
+    """A program's name without its version."""
+    return _VERSION_OF_PROGRAM.sub("", Path(word).name)
 
 
 def _is_started_by(process: psutil.Process, others: set[int]) -> bool:
@@ -86,6 +103,9 @@ def _looked_at(root: Path, process: psutil.Process, words: list[str]) -> Iterato
         script = next((at for at, word in enumerate(words[:2]) if _is_script(root, Path(folder, word))), 0)
         shown = [_without_secrets(folder, word)[:_LONGEST_WORD] for word in words[script:][:_MOST_WORDS]]
         named = tuple(_files_in(root, folder, words[script + 1 :]))
+        if _interpreter(words[script]) in _INTERPRETERS:
+            run = next((one for one in named if Path(one).suffix in _SCRIPTS), None)  # what it runs, and no settings
+            named = tuple(one for one in named if one != run)
         ports, written = tuple(_ports(process)), tuple(_written_by(root, process))
         yield Running(process.pid, process.username(), tuple(shown), folder, ports, named, written)
 

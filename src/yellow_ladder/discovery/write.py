@@ -12,6 +12,7 @@ import tomlkit
 from yellow_ladder.discovery.look import Discovery, Guess
 from yellow_ladder.discovery.running import Running
 from yellow_ladder.files.entry import within
+from yellow_ladder.masking import masked_line
 
 _SECRET_FILE = "database.password"  # noqa: S105  a name
 
@@ -44,6 +45,7 @@ def site_file_text(
         *_databases(found, left),
         *_keep(found),
         *_services(found, left),
+        *_jobs(found),
         "# How users are shut out while the site is upgraded: a flag file that the application looks for, or commands.",
         "# [maintenance]",
         '# flag = "path/to/the/flag"',
@@ -162,10 +164,10 @@ def _keep(found: Discovery) -> list[str]:
     others = dict.fromkeys(path for one in found.running for path in one.written)
     written += [Guess(path, "a running process writes to it") for path in others if _A_LOG.search(path)]
     written = list({one.what: one for one in reversed(written)}.values())[::-1]
-    inside = [one for one in written if not within(one.what, [data.what for data in found.data])]
-    data = [one.what for one in found.data]
+    folders = [one.what for one in (*found.data, *found.logs)]
+    inside = [*found.logs, *(one for one in written if not within(one.what, folders))]
     for path in others:
-        if not _A_LOG.search(path) and not within(path, data):
+        if not _A_LOG.search(path) and not within(path, folders):
             lines.append(f"# {_one_line(path)} is written to while it runs: is it data, or a database?")
     for key, guesses in (
         ("data", found.data),
@@ -206,7 +208,8 @@ def _services(found: Discovery, left: list[str]) -> list[str]:
     lines: list[str] = []
     if not found.units:
         left.append("[[services]]: no unit file points into the folder; say how the application is started and stopped")
-        lines += [line for one in found.running for line in _as_it_runs(found, one)]
+        for number, one in enumerate(found.running):
+            lines += _as_it_runs(found, one, "web" if number == 0 else f"worker-{number}")
     if not found.units and not found.running:
         lines += [
             "# How the application is started, stopped and asked: by commands like these, or as one process.",
@@ -234,20 +237,40 @@ def _services(found: Discovery, left: list[str]) -> list[str]:
     return lines
 
 
-def _as_it_runs(found: Discovery, one: Running) -> list[str]:
+def _jobs(found: Discovery) -> list[str]:
+    """What cron and timers start: named, so that it is held back while the site is closed."""
+    lines: list[str] = []
+    tables = dict.fromkeys(job.file for job in found.jobs if job.line)
+    timers = [job.file for job in found.jobs if job.is_timer]
+    for number, file in enumerate([*tables, *timers]):
+        says = next(job.says for job in found.jobs if job.file == file)
+        key = [f"unit = {_text(file.name)}"] if file in timers else [f"crontab = {_text(str(file))}"]
+        lines += [
+            f"# {_one_line(masked_line(says))}",
+            "[[services]]",
+            f'name = "jobs{f"-{number + 1}" if number else ""}"',
+            f'kind = "{"unit" if file in timers else "cron"}"',
+            *key,
+            "",
+        ]
+    return lines
+
+
+def _as_it_runs(found: Discovery, one: Running, name: str) -> list[str]:
     """A service as a process of now suggests it. Who starts it is not known, so that it stays a proposal."""
     root = str(found.root)
     words = [word.replace(root, "{root}") if word.startswith(root) else word for word in one.words]
     ports = f", listens on {', '.join(map(str, one.ports))}" if one.ports else ""
+    ports += f", and {one.alike} like it" if one.alike else ""
     lines = [
         f"Process {one.pid} ({one.account}{ports}) runs so now. Where something else starts it, name that:",
         'kind = "unit" or kind = "commands". As a process of this program\'s own it would be:',
         "[[services]]",
-        'name = "web"',
+        f'name = "{name}"',
         'kind = "process"',
         f"run = [{', '.join(map(_text, words))}]",
         f"folder = {_text(one.folder.replace(root, '{root}'))}",
-        'pid_file = "run/web.pid"',
+        f'pid_file = "run/{name}.pid"',
         f"as_user = {_text(one.account)}",
         *(f'ready = {{ url = "http://127.0.0.1:{port}/" }}' for port in one.ports[:1]),
     ]

@@ -186,6 +186,8 @@ def _settings_table(plan: Plan):  # type: ignore[no-untyped-def]
             left += 1
             continue
         ruled.add_row(*map(one_line, (change.file, change.key, str(change.fate), change.detail)))
+    if not ruled.row_count:
+        return [Text("No key changes; `yl settings` shows what the releases change besides.")]
     more = [Text(f"and {left:,} more that come and go with the releases; `yl settings` shows them", FAINT)]
     return [ruled, *(more if left else [])]
 

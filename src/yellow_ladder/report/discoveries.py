@@ -7,6 +7,7 @@ from pathlib import Path
 from rich.text import Text
 
 from yellow_ladder.discovery import Discovery
+from yellow_ladder.masking import masked_line
 from yellow_ladder.report.look import CAREFUL, FAINT, Page, bullet_list, heading, labelled, next_command, title, verdict
 from yellow_ladder.words import one_line
 
@@ -25,14 +26,20 @@ def discovery_page(found: Discovery, text: str, left: list[str], target: Path | 
         ("databases", "\n".join(one_line(f"{one.url}  {one.where}") for one in found.databases) or "none found")
     )
     for label, guesses in (
-        ("settings", found.settings), ("data", found.data), ("add-ons", found.addons),
+        ("settings", found.settings), ("data", found.data), ("logs", found.logs), ("add-ons", found.addons),
         ("keys", found.keys), ("licences", found.licences),
     ):  # fmt: skip
         if guesses:
             rows.append((label, "\n".join(one_line(f"{one.what}  ({one.why})") for one in guesses)))
     units = [one_line(str(unit.file)) for unit in found.units]
-    runs = [one_line(f"process {one.pid}, {one.account}: {' '.join(one.words)[:100]}") for one in found.running]
+    runs = [
+        one_line(f"process {one.pid}, {one.account}: {' '.join(one.words)[:100]}")
+        + (f"; {one.alike} more like it" if one.alike else "")
+        for one in found.running
+    ]
     rows.append(("services", "\n".join(units or ["no unit file points here", *runs])))
+    if found.jobs:
+        rows.append(("jobs", "\n".join(one_line(f"{one.file}: {masked_line(one.says)[:100]}") for one in found.jobs)))
     page.add(labelled([(label, Text(value)) for label, value in rows]))
     if found.shortened:
         page.add(Text("The folder is very large: only a part of it was looked at.", style=CAREFUL))

@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from yellow_ladder.errors import OwnFault, Problem
 from yellow_ladder.services.commands import CommandService
+from yellow_ladder.services.cron import CronService
 from yellow_ladder.services.port import About, Service, ServiceState
 from yellow_ladder.services.process import ProcessService
 from yellow_ladder.services.unit import UnitService
-from yellow_ladder.site.service_records import CommandsRecord, ProcessRecord, ServiceRecord, UnitRecord
+from yellow_ladder.site.service_records import CommandsRecord, CronRecord, ProcessRecord, ServiceRecord, UnitRecord
 from yellow_ladder.site.site import Site
 
 __all__ = [
     "About",
     "CommandService",
+    "CronService",
     "ProcessService",
     "Service",
     "ServiceState",
@@ -35,4 +37,6 @@ def service_of(site: Site, record: ServiceRecord) -> Service:
         return CommandService(site, record)
     if isinstance(record, UnitRecord):
         return UnitService(site, record)
+    if isinstance(record, CronRecord):
+        return CronService(site, record)
     raise OwnFault(Problem("unknown-kind", f"the service {record.name} is of an unknown kind"))

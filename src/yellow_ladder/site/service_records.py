@@ -94,4 +94,23 @@ class UnitRecord(ServiceRecord):
     start_within_s: Seconds = 120.0
 
 
-AnyService = Annotated[ProcessRecord | CommandsRecord | UnitRecord, Field(discriminator="kind")]
+class CronRecord(ServiceRecord):
+    """Lines of a crontab, held back while the site is closed: those that name the root, or fit `lines`.
+
+    `stop_within_s`: how long what they have started may go on running when the site closes.
+    """
+
+    kind: Literal["cron"]
+    crontab: str = Field(min_length=1)
+    lines: PatternText = ""
+
+    @model_validator(mode="after")
+    def _is_no_process(self) -> CronRecord:
+        plain = {"name", "kind", "crontab", "lines", "stop_within_s"}
+        others = sorted(self.model_fields_set - plain)
+        if others:
+            raise ValueError(f"has `{others[0]}`, which lines of a crontab have not")
+        return self
+
+
+AnyService = Annotated[ProcessRecord | CommandsRecord | UnitRecord | CronRecord, Field(discriminator="kind")]

@@ -29,8 +29,8 @@ def introduce(site: Site, addon: AddOn, offered: Sequence[Release]) -> AddOn:
         if said.get("works_with"):
             parse_range(said["works_with"])
         addon = replace(addon, **said)
-    except FileNotFoundError:
-        pass
+    except (FileNotFoundError, NotADirectoryError):
+        pass  # none, or an add-on that is a single file
     except (OSError, ValueError, configparser.Error) as fault:
         addon = replace(addon, trouble=f"{sheet.file} cannot be read: {fault}")
     newest = max((r for r in offered if r.sheet.release.addon == _name_of(addon)), default=None, key=_version_of)

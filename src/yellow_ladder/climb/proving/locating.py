@@ -102,7 +102,8 @@ def _locate_in(run: Run, basis: Basis, name: str, pairs: Mapping[str, Pair], unt
     except TimeoutError:
         run.listen(Note(f"looking for the rows that differ was broken off after {time_in_words(LONGEST_S)}"))
     except (LadderError, OSError) as fault:
-        why = fault.problems[0].message if isinstance(fault, LadderError) else str(fault)
+        first = fault.problems[0] if isinstance(fault, LadderError) else None
+        why = f"{first.message}; {first.remedy}" if first else str(fault)
         run.listen(Note(f"which rows of {name} differ could not be told: {why}", is_warning=True))
     return told
 

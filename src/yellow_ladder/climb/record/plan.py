@@ -19,6 +19,7 @@ from yellow_ladder.release.sheet import Migration, ReleaseSheet
 from yellow_ladder.settings.judge import KeyNote
 from yellow_ladder.settings.merging.outcomes import Fate
 from yellow_ladder.site.moves import moved_text
+from yellow_ladder.site.service_records import CronRecord
 from yellow_ladder.site.site import Site, site_from_text
 
 PLAN_NAME = "plan.json"
@@ -150,6 +151,12 @@ class Plan:
     def contracts_of(self, database: str) -> list[tuple[str, Contract]]:
         """All rungs' contracts for one database, in order, with the version that declares them."""
         return [(r.to_version, c) for r in self.rungs for c in r.contracts if c.database == database]
+
+    @property
+    def serves(self) -> bool:
+        """Whether anything that answers ran when the plan was made; a timetable answers nobody."""
+        tables = {spec.name for spec in self.site.record.services if isinstance(spec, CronRecord)}
+        return not tables.issuperset(self.running)
 
     def data_folders(self) -> list[tuple[str, tuple[str, ...]]]:
         """Each data folder's path before the climb, and its paths after each rung in turn."""

@@ -47,7 +47,7 @@ def steps_down(plan: Plan, standing: Standing) -> list[Step]:
 
 def _alive_again(plan: Plan) -> list[Step]:
     name = StepName(StepKind.BACK_ALIVE)
-    return [Step(name, f"ask {plan.from_version} whether it is well", look_alive_again)] if plan.running else []
+    return [Step(name, f"ask {plan.from_version} whether it is well", look_alive_again)] if plan.serves else []
 
 
 def _keeping(plan: Plan) -> Iterator[Step]:

@@ -142,7 +142,7 @@ def _window_ends(plan: Plan) -> list[Step]:
         *let_in_steps(plan, StepKind.LET_IN),
         *start_steps(plan, StepKind.START),
         *command_steps(plan, Point.STARTED),
-        *([_reads(StepKind.ALIVE, f"ask {plan.to_version} whether it is well", look_alive)] if plan.running else ()),
+        *([_reads(StepKind.ALIVE, f"ask {plan.to_version} whether it is well", look_alive)] if plan.serves else ()),
         Step(StepName(StepKind.SITE_FILE), "follow moved paths in the site file", follow),
         Step(StepName(StepKind.OPEN), "open the site to its users", open_up),
         *command_steps(plan, Point.OPENED),

@@ -46,7 +46,7 @@ def ask_opened(run: Run) -> Facts:
 
     Nothing is taken back by itself then: people work there.
     """
-    asked = ask_again(run.plan, served=bool(run.plan.running), moment=Moment.OPENED)
+    asked = ask_again(run.plan, served=run.plan.serves, moment=Moment.OPENED)
     if asked.faults:
         # A question that was wrong itself must leave a way on.
         remedy = (

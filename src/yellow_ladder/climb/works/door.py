@@ -25,7 +25,7 @@ _ANSWER_WITHIN_S, _MOST_BYTES = 5.0, 100_000
 def close(run: Run) -> Facts:
     """The work of closing the site, and of seeing that it is closed."""
     done = close_site(run.site, run.plan, must=True)
-    seen = see_closed(run.site) if run.plan.running else ""
+    seen = see_closed(run.site) if run.plan.serves else ""
     return {"summary": f"{done}; {seen}" if seen else done}
 
 

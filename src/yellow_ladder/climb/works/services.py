@@ -8,6 +8,7 @@ from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.errors import LadderError
 from yellow_ladder.services import services_of
 from yellow_ladder.services.rest import wait_for_rest
+from yellow_ladder.site.service_records import CronRecord
 from yellow_ladder.words import some_of
 
 
@@ -29,7 +30,9 @@ def come_to_rest(run: Run) -> Facts:
     site = run.site
     held = [spec.name for spec in site.record.services if spec.holds]
     apart = [pid for one in services_of(site) if one.name in held for pid in one.about().pids]
-    wait_for_rest(site, _REST_WITHIN_S, apart)
+    # What a timetable has started is stopped by nobody: it comes to its own end.
+    jobs_s = [spec.stop_within_s for spec in site.record.services if isinstance(spec, CronRecord)]
+    wait_for_rest(site, max([_REST_WITHIN_S, *jobs_s]), apart)
     others = []
     for name, database in site.databases().items():
         with contextlib.suppress(LadderError):  # what it needs of the database, the next step will say

@@ -85,6 +85,7 @@ class MariadbDatabase(MariadbReader):
                 found += [(problem.message, problem.remedy) for problem in fault.problems]
         with self._reading() as connection:
             missing = look.lacking_rights(connection)
+            found += parts.code_of_others(connection)
             if versions and is_mariadb(connection):
                 server = tuple(map(int, look.version_of(connection).split(".")))
                 found += parts.lost_history(connection, server, *versions)

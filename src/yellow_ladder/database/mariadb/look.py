@@ -10,6 +10,7 @@ from pymysql.constants import FIELD_TYPE
 
 from yellow_ladder.database.mariadb.connect import Connection, is_mariadb, quoted, rows
 from yellow_ladder.database.port import COUNTER_OF, LEDGER_TABLE, Session, Table, Traits
+from yellow_ladder.words import some_of
 
 PROGRESS_TABLE = "yellow_ladder_progress"
 OURS = (LEDGER_TABLE, PROGRESS_TABLE)
@@ -221,12 +222,18 @@ def beyond_backups(connection: Connection) -> list[str]:
         " AND engine IN %s ORDER BY table_name",
         (("MEMORY", *_ROWS_ELSEWHERE),),
     )
-    return [
-        f"the table {name} lies in the server's memory: a stop of the server empties it"
-        if engine == "MEMORY"
-        else f"the table {name} is of the engine {engine}: its rows are kept elsewhere, and a dump may not hold them"
+    told = [
+        f"the table {name} is of the engine {engine}: its rows are kept elsewhere, and a dump may not hold them"
         for name, engine in found
+        if engine != "MEMORY"
     ]
+    held = [str(name) for name, engine in found if engine == "MEMORY"]
+    if held:
+        tables = f"the table {held[0]} lies" if len(held) == 1 else f"the tables {some_of(held)} lie"
+        told.append(
+            f"{tables} in the server's memory: a stop of the server empties {'it' if held[1:] == [] else 'them'}"
+        )
+    return told
 
 
 _KEYS = """
@@ -278,10 +285,15 @@ def lacking_rights(connection: Connection) -> list[str]:
     """Rights that a backup and its return need, and that the account does not have."""
     if rows(connection, "SELECT CURRENT_USER()")[0][0] is None:
         return []
-    has = {str(right) for (right,) in rows(connection, _GRANTED)}
+    has = granted(connection)
     if not has:
         return []  # its rights come by a role, of which this list says nothing
     return [right for right in _NEEDED if right not in has]
+
+
+def granted(connection: Connection) -> set[str]:
+    """The account's own rights in the database and everywhere; what comes by a role is not among them."""
+    return {str(right) for (right,) in rows(connection, _GRANTED)}
 
 
 _GRANTED = """

@@ -12,10 +12,11 @@ from typing import IO, Any
 from pymysql.converters import escape_string
 
 from yellow_ladder.database.address import DatabaseAddress
-from yellow_ladder.database.mariadb.connect import Connection, connected, quoted, rows, streamed
-from yellow_ladder.database.mariadb.look import tables
+from yellow_ladder.database.mariadb.connect import Connection, connected, is_mariadb, quoted, rows, streamed
+from yellow_ladder.database.mariadb.look import granted, tables, version_of
 from yellow_ladder.database.port import Table
 from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.words import some_of
 
 Writer = Callable[[IO[bytes]], None]
 Part = Sequence[str] | Writer
@@ -66,6 +67,53 @@ def lost_history(connection: Connection, *versions: tuple[int, ...]) -> list[tup
     inexact = [name for name, (table, kinds) in tables(connection).items()
                if name in versioned and _is_inexact(connection, table, kinds)]  # fmt: skip
     return found + [(f"{_INEXACT_HISTORY} {name}", f"make these columns of {name} DOUBLE") for name in inexact]
+
+
+def code_of_others(connection: Connection) -> list[tuple[str, str]]:
+    """Views, routines, triggers and events that an account other than this one has defined, where this one could not
+    write them down or make them again in that one's name; each way with a remedy.
+    """
+    if any(True for _ in rows(connection, "SELECT 1 FROM information_schema.applicable_roles")):
+        return []  # what a role may do is not listed
+    ((me,),) = rows(connection, "SELECT CURRENT_USER()")
+    theirs = [(what, by, hidden) for what, by, hidden in rows(connection, _CODE) if by != me]
+    found, ours = [], is_mariadb(connection)
+    unread = [(what, by) for what, by, hidden in theirs if hidden]
+    if unread:
+        by = unread[0][1]
+        right = "SELECT ON mysql.proc" if ours else "SHOW_ROUTINE ON *.*"
+        if ours and tuple(map(int, version_of(connection).split("."))) >= _SHOWS_ROUTINES_FROM:
+            right = "SHOW CREATE ROUTINE ON *.*"
+        what = some_of(one for one, _ in unread)
+        seen = f"{me} cannot read what {by} has defined, and a backup would be without it: {what}"
+        found.append((seen, f"GRANT {right} TO {_quoted_account(me)}, or name the account {by} in databases.url"))
+    if theirs and not granted(connection) & _MAY_NAME_OTHERS:
+        what, by = some_of(one for one, _, _ in theirs), theirs[0][1]
+        seen = f"{me} could not make again, when going back, what {by} has defined: {what}"
+        right = "SET USER" if ours else "SET_USER_ID"
+        found.append(
+            (seen, f"GRANT {right} ON *.* TO {_quoted_account(me)}, or name the account {by} in databases.url")
+        )
+    return found
+
+
+def _quoted_account(account: str) -> str:
+    user, _, host = account.rpartition("@")
+    return f"'{user}'@'{host}'"
+
+
+_SHOWS_ROUTINES_FROM = (11, 3)
+_MAY_NAME_OTHERS = {"SUPER", "SET USER", "SET_USER_ID", "SET_ANY_DEFINER"}
+_CODE = """
+SELECT CONCAT('the ', LOWER(routine_type), ' ', routine_name), definer, routine_definition IS NULL
+FROM information_schema.routines WHERE routine_schema = DATABASE()
+UNION ALL SELECT CONCAT('the view ', table_name), definer, 0
+FROM information_schema.views WHERE table_schema = DATABASE()
+UNION ALL SELECT CONCAT('the trigger ', trigger_name), definer, 0
+FROM information_schema.triggers WHERE trigger_schema = DATABASE()
+UNION ALL SELECT CONCAT('the event ', event_name), definer, 0
+FROM information_schema.events WHERE event_schema = DATABASE()
+ORDER BY 3 DESC, 1"""
 
 
 def definitions(address: DatabaseAddress) -> list[Part]:

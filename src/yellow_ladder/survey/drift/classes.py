@@ -178,11 +178,16 @@ def classify(
 
 
 def _addons(manifest: Manifest, package: Contents | None, keep: Keep) -> dict[str, str]:
-    """Every direct entry of an add-on folder; it is bundled where the installed release came with it."""
+    """Every direct entry of an add-on folder; it is bundled where the installed release came with it.
+
+    A file that came with the release, like the one that keeps a folder from being listed, is none.
+    """
     found: dict[str, str] = {}
     bundled = {name for folder in keep.addons for name in _tops(package or {}, folder)}
     for folder in keep.addons:
         for name in _tops(manifest, folder):
+            if name in bundled and name in (package or {}) and name in manifest:
+                continue
             found[name] = "unknown" if package is None else "bundled" if name in bundled else "third-party"
     return dict(sorted(found.items()))
 
