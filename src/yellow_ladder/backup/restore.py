@@ -20,6 +20,7 @@ from yellow_ladder.files.entry import Entry, Kind, Manifest, changed, describe
 from yellow_ladder.files.listing import Listing, Marks, in_order, in_pairs
 from yellow_ladder.files.looking import READ_BYTES
 from yellow_ladder.files.manifest import Skip, differing, digest_file, keep_all, look_at
+from yellow_ladder.services.looking import users_of_file
 
 # The smallest block that file systems leave out.
 _HOLE_BYTES = 4096
@@ -286,9 +287,10 @@ def _check_equal(expected: Listing, found: Iterator[Entry], ground: Ground) -> N
     if first is not None:
         more = f", and {count - 1:,} more" if count > 1 else ""
         text = f"{ground.at(first.path)} is still not as it was ({first.change}){more}"
-        raise AnswerNo(
-            Problem("restore-incomplete", text, "see that nothing else writes there, then go on", first.path)
-        )
+        users = users_of_file(ground.at(first.path))
+        who = f"; {users[0].name} ({users[0].pid}, {users[0].account}) has it open" if users else ""
+        remedy = f"see what it is (ps -fp {users[0].pid}) and end it" if users else "see that nothing else writes there"
+        raise AnswerNo(Problem("restore-incomplete", text + who, f"{remedy}, then go on", first.path))
 
 
 def restore_aside(backup: Backup, into: Path) -> None:

@@ -9,12 +9,15 @@ from pathlib import Path
 
 import psutil
 
+from yellow_ladder import nolinks
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.files.entry import Kind, within
 from yellow_ladder.files.mounts import mounts_below
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.services.looking import written_below
 from yellow_ladder.words import count_of, some_of
+
+_MOST_NAMED = 12
 
 
 def data_folders(at: Circumstances) -> Iterator[Finding]:
@@ -38,8 +41,33 @@ def data_folders(at: Circumstances) -> Iterator[Finding]:
             continue  # its folder is renamed with it, or is told above
         seen = f"{at.site.root / one} is mounted inside root, and would stay with the old tree when a new one comes"
         yield stop("data folders", seen, "mount it outside root and leave a link in its place")
+    keep = at.site.record.keep
+    for file in (one.file for one in keep.merged):
+        folder = next((one for one in keep.data if within(file, [one])), None)
+        if folder is not None:
+            seen = (
+                f"{file} is settings, which releases may change, and lies in the data folder {folder}, which none may"
+            )
+            yield stop("data folders", seen, _apart(at, folder, file))
     files, how = at.survey.files, "moved in place by renaming" if is_renamed else "which stay where they are"
     yield ok("data folders", f"{files.data_files:,} files of the site's own, {how}")
+
+
+def _apart(at: Circumstances, folder: str, file: str) -> str:
+    """What to write under keep.data in a folder's place, so that a file in it is none of the data."""
+    named, above = list[str](), folder
+    while above != file and len(named) <= _MOST_NAMED:
+        below = file[len(above) + 1 :].split("/", 1)[0]
+        try:
+            names = [one for one in nolinks.names_in(at.site.root / above) if one != below]
+        except OSError:
+            break
+        named += [f"{above}/{one}" for one in names if not at.site.skipped()(f"{above}/{one}")]
+        above = f"{above}/{below}"
+    kept = {one.file for one in at.site.record.keep.merged}
+    named = [one for one in named if one not in kept]
+    listed = ", ".join(f'"{one}"' for one in named[:_MOST_NAMED]) + (", …" if len(named) > _MOST_NAMED else "")
+    return f"name what is data in it in its place: data = [{listed}]"
 
 
 def restless_files(at: Circumstances) -> Iterator[Finding]:

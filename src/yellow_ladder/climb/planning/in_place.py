@@ -134,7 +134,8 @@ def _write_down(number: int, staged: Path, folder: Path, staying: Staying, gone:
     write_listing(folder / f"coming-{number}.jsonl", coming)
     write_json(folder / f"going-{number}.json", [path for path in gone if path in base])
     after = folder / f"around-{number}.jsonl"
-    write_listing(after, _after(base, Listing.opened(folder / f"coming-{number}.jsonl"), gone))
+    data = [old for old, _ in staying.data]
+    write_listing(after, _after(base, Listing.opened(folder / f"coming-{number}.jsonl"), gone, data))
     staying.base = Listing.opened(after)
 
 
@@ -142,10 +143,10 @@ def _is_same(old: Entry, new: Entry) -> bool:
     return old.same_content(new) and old.same_rights(new)
 
 
-def _after(base: Manifest, coming: Manifest, gone: Iterable[str]) -> Iterator[Entry]:
-    """The tree when all has come and gone; folders that are left empty by that are gone as well."""
+def _after(base: Manifest, coming: Manifest, gone: Iterable[str], data: Iterable[str]) -> Iterator[Entry]:
+    """The tree when all has come and gone; folders that are left empty by that are gone as well, `data` counted."""
     left = set(gone)
-    emptied = _emptied(base, coming, left)
+    emptied = _emptied(base, coming, left) - {folder for path in data for folder in _above(path)}
     for old, new in side_by_side(base, coming):
         if new is not None:
             yield new

@@ -85,6 +85,8 @@ def _put_own_files(staged: Path, carried: Carried) -> set[str]:
         paths += survey.files.unclaimed
     placed: set[str] = set()
     for path in paths:
+        if within(path, keep.data_paths):
+            continue  # it comes with its folder
         source, target = carried.site.root / path, carried.where(path)
         if not nolinks.is_there(source):
             continue

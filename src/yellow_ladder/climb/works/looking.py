@@ -9,6 +9,8 @@ from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.files.listing import Listing
 from yellow_ladder.files.manifest import count_files, take_manifest, tree_digest
 
+_SHOWN = 3
+
 
 def look_again(run: Run) -> Facts:
     """Compare the site with what the plan was made from; raises AnswerNo naming what changed."""
@@ -23,11 +25,14 @@ def look_again(run: Run) -> Facts:
         if schema_digest(site.databases()[name]) != digest:
             changed.append(f"the schema of the database {name}")
     if changed:
-        more = f" and {len(changed) - 3} more" if len(changed) > 3 else ""
-        text = f"the site has changed since the plan was made: {', '.join(changed[:3])}{more}"
+        shown = sorted(changed, key=lambda one: (one.count("/"), one))[:_SHOWN]  # folders before what is in them
+        more = f" and {len(changed) - _SHOWN:,} more" if len(changed) > _SHOWN else ""
+        text = f"the site has changed since the plan was made: {', '.join(shown)}{more}"
         remedy = f"make a new plan: yl climb --to {plan.to_version}"
         if any(one.endswith(")") for one in changed):  # a file
-            remedy += "; what changes by itself belongs under keep.logs or keep.data"
+            remedy += "; what changes by itself belongs under keep.logs, keep.data, or by its name under keep.caches"
+        if any(rung.folder for rung in plan.rungs):
+            remedy += "; what the commands that make a release leave behind, too, or give them a HOME elsewhere"
         maintenance = site.record.maintenance
         if (
             maintenance
