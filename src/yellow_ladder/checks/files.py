@@ -43,12 +43,9 @@ def data_folders(at: Circumstances) -> Iterator[Finding]:
         yield stop("data folders", seen, "mount it outside root and leave a link in its place")
     keep = at.site.record.keep
     for file in (one.file for one in keep.merged):
-        folder = next((one for one in keep.data if within(file, [one])), None)
-        if folder is not None:
-            seen = (
-                f"{file} is settings, which releases may change, and lies in the data folder {folder}, which none may"
-            )
-            yield stop("data folders", seen, _apart(at, folder, file))
+        for above in (one for one in keep.data if within(file, [one])):
+            seen = f"{file} is settings, which releases may change, and lies in the data folder {above}, which none may"
+            yield stop("data folders", seen, _apart(at, above, file))
     files, how = at.survey.files, "moved in place by renaming" if is_renamed else "which stay where they are"
     yield ok("data folders", f"{files.data_files:,} files of the site's own, {how}")
 
