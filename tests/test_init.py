@@ -7,6 +7,7 @@ import os
 import sqlite3
 import subprocess
 import sys
+import time
 import tomllib
 from pathlib import Path
 
@@ -285,6 +286,43 @@ def test_what_a_release_brings_is_told_from_what_the_site_has_written(tmp_path: 
     assert (found["version"], found["version_file"]) == ("2.4", "include/quaybook_version")
     site = tomllib.loads((tmp_path / "ladder.toml").read_text())
     assert (site["keep"]["logs"], site["keep"].get("data")) == (["log"], None)
+
+
+def test_what_lies_beside_releases_is_data_but_for_settings_and_a_renamed_program_is_found(tmp_path: Path) -> None:
+    root = tmp_path / "app"
+    for path, text in {
+        "releases/2.4/server.py": "x = 1\n", "releases/2.6/server.py": "x = 1\n", "uploads/a.png": "x",
+        "user/settings.ini": "[office]\nname = east pier\n", "user/.config.seen.json": '{"name": "x"}',
+        "user/flows": "x", "user/node_modules/a": "x", "plugins/b/b.py": "x = 1\n",
+    }.items():  # fmt: skip
+        (root / path).parent.mkdir(parents=True, exist_ok=True)
+        (root / path).write_text(text)
+    (root / "current").symlink_to("releases/2.4")
+    words = ["-c", "exec -a harbour-office \"$0\" -c 'input()'", sys.executable]
+    with subprocess.Popen(["/bin/bash", *words], cwd=root, stdin=subprocess.PIPE) as running:
+        try:
+            wait_for_name(running.pid, "harbour-office")
+            found = initialised(root, "--units", tmp_path).document["result"]["found"]
+        finally:
+            running.kill()
+    assert {one["what"] for one in found["data"]} == {
+        "uploads",
+        "user/.config.seen.json",
+        "user/flows",
+        "user/node_modules",
+    }
+    assert [one["what"] for one in found["settings"]] == ["user/settings.ini"]
+    assert [one["words"][0] for one in found["running"]] == ["harbour-office"]
+    assert run_program("check", folder=tmp_path).code in (1, 2)
+    assert "lies in the data folder" not in run_program("check", folder=tmp_path).out
+
+
+def wait_for_name(pid: int, name: str) -> None:
+    for _ in range(100):
+        if Path(f"/proc/{pid}/cmdline").read_bytes().startswith(name.encode()):
+            return
+        time.sleep(0.05)
+    raise AssertionError(name)
 
 
 def test_workers_that_are_alike_are_told_once_and_a_script_is_no_settings_file(tmp_path: Path) -> None:

@@ -22,6 +22,7 @@ from yellow_ladder.discovery.shapes import (
     others_in,
     unit_says,
 )
+from yellow_ladder.files.entry import within
 from yellow_ladder.files.manifest import walk_tree
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.release.versions import Version
@@ -143,6 +144,8 @@ def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discove
     found.running = running_in(root)
     found.jobs = jobs_of({root, root.resolve()})
     _find_settings(found, files)
+    if found.behind is not None:
+        found.data += _beside_releases(found, files)
     known = {one.url for one in found.databases}
     for path in files:
         if _is_sqlite(root / path):
@@ -266,7 +269,7 @@ def _sounds_like_settings(path: str, read: FoundSettings) -> bool:
     one near the top that is called settings and does little else.
     """
     name = path.rpartition("/")[2]
-    if _BUILD_NAME.match(name):
+    if _BUILD_NAME.match(name) or (name.startswith(".") and name.endswith(".json")):  # a program's own memory
         return False
     if read.is_code:
         return path.count("/") < _DEEPEST_CODE and read.is_plain and _CODE_NAME.search(name) is not None
@@ -297,6 +300,25 @@ def _installed_at(files: Mapping[str, os.stat_result], share: float = 0.5, least
     """About when a share of the application's code had come, in seconds since 1970; 0 for less than so many files."""
     code = sorted(one.st_mtime for path, one in files.items() if Path(path).suffix in _CODE)
     return code[int(share * (len(code) - 1))] if len(code) >= least else 0.0
+
+
+def _beside_releases(found: Discovery, files: Iterable[str]) -> Iterator[Guess]:
+    """What lies beside the folders of releases is the site's own: folders, or what is in them beside settings."""
+    known = [one.what for one in (*found.data, *found.logs)]
+    apart = [*known, *(one.what for one in found.settings)]
+    tops = dict.fromkeys(path.split("/", 1)[0] for path in files if "/" in path)
+    for top in tops:
+        if top.lower() in _ADDON_NAMES or top.startswith(".") or within(top, known):
+            continue
+        if not any(within(one, [top]) for one in apart):
+            yield Guess(top, "it lies beside the releases")
+            continue
+        below = [f"{top}/{name}" for name in sorted(os.listdir(found.root / top)) if name != "__pycache__"]
+        yield from (
+            Guess(one, "it lies beside the releases, and beside settings")
+            for one in below
+            if not any(within(other, [one]) for other in apart)
+        )
 
 
 def _is_sqlite(path: Path) -> bool:

@@ -77,6 +77,8 @@ def _is_of(root: Path, process: psutil.Process, words: list[str]) -> bool:
     if "/" in words[0] and program.is_relative_to(root) and os.access(program, os.X_OK):
         return True
     interpreter = _interpreter(words[0])
+    if interpreter not in (*_SHELLS, *_INTERPRETERS) and "/" not in words[0]:
+        interpreter = _interpreter(process.exe())  # a program may have given itself another name
     if interpreter in _SHELLS:
         return any(_is_script(root, Path(folder, word)) for word in words[1:2])
     if interpreter not in _INTERPRETERS:
