@@ -28,7 +28,7 @@ def connect(demo: Demo, database: str = "") -> Any:
         )
     return pymysql.connect(
         host="127.0.0.1", port=server.port, user=USER, password=server.password, database=name, charset="utf8mb4",
-        autocommit=True,
+        autocommit=True, ssl_disabled=True,
     )  # fmt: skip
 
 

@@ -35,8 +35,9 @@ def connector(address: DatabaseAddress) -> Callable[[], Any]:
             host=address.host, port=address.port, user=address.user, dbname=address.database, password=password
         )
     return lambda: pymysql.connect(
-        host=address.host, port=address.port, user=address.user, database=address.database, password=password or ""
-    )
+        host=address.host, port=address.port, user=address.user, database=address.database, password=password or "",
+        ssl_disabled=True,
+    )  # fmt: skip
 
 
 def main() -> None:

@@ -111,7 +111,7 @@ def _connect(engine: str, given: dict[str, Any], database: str) -> Any:
         return psycopg.connect(**given, dbname=database)
     import pymysql
 
-    return pymysql.connect(**given, database=database, charset="utf8mb4")
+    return pymysql.connect(**given, database=database, charset="utf8mb4", ssl_disabled=True)
 
 
 def _rows_of(database: Database, table: str, columns: Sequence[str]) -> list[tuple[Any, ...]]:

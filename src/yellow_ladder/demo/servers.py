@@ -281,7 +281,7 @@ def _mariadb(server: PrivateServer, name: str | None = None) -> Iterator[Any]:
     import pymysql
 
     connection = pymysql.connect(host="127.0.0.1", port=server.port, user=USER, password=server.password,
-                                 database=name, charset="utf8mb4", connect_timeout=5)  # fmt: skip
+                                 database=name, charset="utf8mb4", connect_timeout=5, ssl_disabled=True)  # fmt: skip
     try:
         with connection.cursor() as cursor:
             yield cursor
