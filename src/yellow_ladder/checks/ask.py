@@ -25,7 +25,7 @@ from yellow_ladder.checks.files import (
 from yellow_ladder.checks.machine import clock, free_space, rights_to_place, space_for_climb, state_on_same_disk
 from yellow_ladder.checks.making import commands_fit, pointer_leads, releases_to_make
 from yellow_ladder.checks.needs import addons_fit, landings_ahead, licences_there, machine_meets, rest_and_people
-from yellow_ladder.checks.own import own_questions
+from yellow_ladder.checks.own import own_questions, questions_of_releases
 from yellow_ladder.checks.records import Check, Circumstances, Finding, Level, RouteCheck, stop
 from yellow_ladder.checks.releases import (
     contracts_fit,
@@ -99,6 +99,7 @@ ROUTE_CHECKS: dict[str, RouteCheck] = {
     "releases": releases_to_make,
     "commands": commands_fit,
     "contracts": contracts_fit,
+    "questions of releases": questions_of_releases,
     "moves": unbuilt_moves,
     "settings changes": settings_changes,
     "settings elsewhere": settings_elsewhere,

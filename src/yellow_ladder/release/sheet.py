@@ -10,9 +10,9 @@ from pydantic import Field, model_validator
 from yellow_ladder.documents import Record, parse_document
 from yellow_ladder.files.entry import within
 from yellow_ladder.release.commands import ByStart, CommandKeys, ReleaseCommand, Remade
-from yellow_ladder.release.contract import Contract, Names
+from yellow_ladder.release.contract import ByEngine, Contract, Names
 from yellow_ladder.release.settings import SettingsChanges
-from yellow_ladder.release.values import Argv, RangeText, Seconds, TreePath, VersionText
+from yellow_ladder.release.values import Argv, PatternText, RangeText, Seconds, TreePath, VersionText
 from yellow_ladder.release.versions import Version, could_meet, normalised
 
 SHEET_NAME = "release.toml"
@@ -168,10 +168,21 @@ def _version_of(text: str) -> Version:
     return Version(text)
 
 
+class ReleaseCheck(Record):
+    """`[[checks]]`: what must be so of the data before the release comes, asked by a query."""
+
+    name: str = Field(min_length=1, max_length=60)
+    query: ByEngine
+    database: str = "main"
+    pattern: PatternText = ""
+    wanted: str = Field(min_length=1)
+    level: Literal["stop", "warn"] = "stop"
+    remedy: str = ""
+
+
 class ReleaseSheet(Record):
     """The whole sheet."""
 
-    designed = {"checks": "questions that the release wants asked"}
     format: Literal[1]
     release: About
     archive: ArchiveRecord = ArchiveRecord()
@@ -180,6 +191,7 @@ class ReleaseSheet(Record):
     files: Files = Files()
     settings: list[SettingsChanges] = []
     migrations: list[Migration] = []
+    checks: list[ReleaseCheck] = []
     commands: list[ReleaseCommand] = []
     remade: list[Remade] = []
     contract: list[Contract] = []
@@ -195,6 +207,9 @@ class ReleaseSheet(Record):
         again = sorted({name for name in named if named.count(name) > 1})
         if again:
             raise ValueError(f"names the command {again[0]!r} twice; each needs a name of its own")
+        asked = [one.name for one in self.checks]
+        if len(set(asked)) < len(asked):
+            raise ValueError("asks two questions of one name, see [[checks]]")
         folders = [one.folder for one in self.remade]
         if any(within(one, [other]) for one in folders for other in folders if one != other):
             raise ValueError("makes a folder anew that lies in another one of [[remade]]")

@@ -14,6 +14,8 @@ from typing import Any
 from yellow_ladder import nolinks, web
 from yellow_ladder.errors import LadderError
 from yellow_ladder.masking import masked_line
+from yellow_ladder.release.contract import for_engine
+from yellow_ladder.release.sheet import ReleaseCheck
 from yellow_ladder.site.questions import SiteCheck
 from yellow_ladder.site.site import Site
 from yellow_ladder.site.surroundings import surroundings_of
@@ -61,6 +63,29 @@ def ask_questions(
         kept = {name: surroundings.masked(one) if isinstance(one, str) else one for name, one in reply.kept.items()}
         replies[question.name] = Reply(reply.is_good, surroundings.masked(reply.saw), kept)
     return {name: replies[name] for name in wanted if name in replies}
+
+
+def ask_for_release(site: Site, questions: Sequence[ReleaseCheck]) -> dict[str, Reply]:
+    """What a release wants to know of the data before it comes; where anything goes wrong, the reply is bad."""
+    replies, databases = dict[str, Reply](), site.databases()
+    for question in questions:
+        try:
+            database = databases[question.database]
+            query = for_engine(question.query, database.address.engine)
+            if not query:
+                replies[question.name] = Reply(is_good=True, saw=f"it is not asked of {database.address.engine}")
+                continue
+            said = matched(str(database.scalar(query)), question.pattern)
+        except KeyError:
+            replies[question.name] = Reply(is_good=False, saw=f"the site file has no database {question.database}")
+        except (LadderError, ValueError) as fault:
+            why = fault.problems[0].message if isinstance(fault, LadderError) else str(fault)
+            replies[question.name] = Reply(is_good=False, saw=why)
+        else:
+            is_good = said == question.wanted
+            wanted = "" if is_good else f", {question.wanted} is wanted"
+            replies[question.name] = Reply(is_good, f"the answer is {said}{wanted}")
+    return replies
 
 
 def _until_good(site: Site, visitor: Visitor, question: SiteCheck, before: Remembered | None) -> Reply:

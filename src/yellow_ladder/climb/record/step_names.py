@@ -24,6 +24,7 @@ class StepKind(StrEnum):
     BEFORE = "before"
     CLONE = "clone"
     COPY = "copy"
+    ASK_FOR_RELEASE = "rung-ask"
     EXPORT = "rung-export"
     PLACE = "rung-place"
     IMPORT = "rung-import"

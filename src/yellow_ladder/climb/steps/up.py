@@ -24,7 +24,7 @@ from yellow_ladder.climb.works.holding import hold
 from yellow_ladder.climb.works.looking import look_again
 from yellow_ladder.climb.works.proofs import keep_as_proven, prove_all
 from yellow_ladder.climb.works.remaking import export, make_anew
-from yellow_ladder.climb.works.rungs import check_rung, migrate, place
+from yellow_ladder.climb.works.rungs import ask_of_data, check_rung, migrate, place
 from yellow_ladder.climb.works.sitefile import follow
 from yellow_ladder.climb.works.tidying import tidy
 from yellow_ladder.release.commands import Point
@@ -84,6 +84,8 @@ def _climbing(plan: Plan) -> Iterator[Step]:
     """Rung after rung."""
     for rung in plan.rungs:
         version, of = rung.to_version, str(rung.number)
+        if rung.parsed.checks:
+            yield _reads(StepKind.ASK_FOR_RELEASE, f"ask of the data what {version} wants", ask_of_data(rung), of)
         for one in remade_at(plan, rung):
             title = f"export {one.before}, to be made anew"
             yield Step(StepName(StepKind.EXPORT, one.of), title, export(one))

@@ -18,6 +18,7 @@ from yellow_ladder.files.manifest import count_files, take_manifest
 from yellow_ladder.migrations.apply import apply_scripts, read_scripts
 from yellow_ladder.release.sheet import Migration
 from yellow_ladder.survey.probes import ask_all
+from yellow_ladder.survey.questions import ask_for_release
 from yellow_ladder.survey.versions import judge_versions
 
 
@@ -28,6 +29,23 @@ def place(rung: RungPlan) -> Work:
         placed = placement_of(run.site).bring_in(run.plan, rung, lambda tree: close_tree(run.site, tree, run.plan))
         close_site(run.site, run.plan)
         return asdict(placed)
+
+    return do
+
+
+def ask_of_data(rung: RungPlan) -> Work:
+    """The work of asking what a release wants to know of the data before it comes."""
+
+    def do(run: Run) -> Facts:
+        questions = rung.parsed.checks
+        replies = ask_for_release(run.site, questions)
+        bad = [one for one in questions if not replies[one.name].is_good]
+        for one in bad:
+            if one.level == "stop":
+                text = f"{rung.to_version} asks, {one.name}: {replies[one.name].saw}"
+                raise AnswerNo(Problem("release-asks", text, one.remedy or "put that right, then climb again"))
+        told = "; ".join(f"{one.name}: {replies[one.name].saw}" for one in bad)
+        return {"asked": len(questions), **({"summary": told} if told else {})}
 
     return do
 
