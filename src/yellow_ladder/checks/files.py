@@ -52,6 +52,8 @@ def data_folders(at: Circumstances) -> Iterator[Finding]:
 
 def _apart(at: Circumstances, folder: str, file: str) -> str:
     """What to write under keep.data in a folder's place, so that a file in it is none of the data."""
+    if folder == file:
+        return f"take {file} out of keep.data"
     named, above = list[str](), folder
     while above != file and len(named) <= _MOST_NAMED:
         below = file[len(above) + 1 :].split("/", 1)[0]

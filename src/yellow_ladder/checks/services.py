@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import pwd
 from collections.abc import Iterator
@@ -65,13 +66,12 @@ def ports_right(at: Circumstances) -> Iterator[Finding]:
                 yield warn("ports", f"`{spec.name}` runs and does not listen on {port}", "correct services.ports")
             else:
                 yield ok("ports", f"{port} is {'held by ' + spec.name if holders else 'free'}")
-        yield from _asked_port_is_free(spec, about)
+        yield from _asked_port_is_free(at, spec, about)
 
 
-def _asked_port_is_free(spec: ServiceRecord, about: About) -> Iterator[Finding]:
+def _asked_port_is_free(at: Circumstances, spec: ServiceRecord, about: About) -> Iterator[Finding]:
     """Is a process that is to be started from here already there, started by somebody else?"""
-    asked = urlsplit(spec.ready.url) if isinstance(spec, ProcessRecord) and spec.ready else urlsplit("")
-    page = asked.port if asked.hostname in _HERE else None
+    page = _port_here(at.site.filled(spec.ready.url)) if isinstance(spec, ProcessRecord) and spec.ready else None
     if page is None or page in spec.ports or about.state is not ServiceState.STOPPED:
         return
     holders = listeners_on(page)
@@ -123,6 +123,13 @@ def _may_write(entry: Entry, account: pwd.struct_passwd, groups: set[int]) -> bo
     return bool(entry.mode & 0o020) if entry.gid in groups else bool(entry.mode & 0o002)
 
 
+def _port_here(url: str) -> int | None:
+    with contextlib.suppress(ValueError):
+        asked = urlsplit(url)
+        return asked.port if asked.hostname in _HERE else None
+    return None
+
+
 def timed_jobs(at: Circumstances) -> Iterator[Finding]:
     """Does cron or a timer start something of the site while it is closed?"""
     found = jobs_of(folders_of(at.site))
@@ -151,8 +158,9 @@ def _is_stopped_with(at: Circumstances, job: Job) -> bool:
     for spec in at.site.record.services:
         if isinstance(spec, UnitRecord) and job.is_timer and spec.unit == job.file.name:
             return True
-        if isinstance(spec, CronRecord) and job.line and at.site.resolve(at.site.filled(spec.crontab)) == job.file:
-            return pattern_of(at.site, spec).search(job.says) is not None
+        is_fit = isinstance(spec, CronRecord) and job.line and pattern_of(at.site, spec).search(job.says)
+        if isinstance(spec, CronRecord) and is_fit and at.site.resolve(at.site.filled(spec.crontab)) == job.file:
+            return True
     return False
 
 

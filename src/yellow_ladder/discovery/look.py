@@ -313,7 +313,9 @@ def _beside_releases(found: Discovery, files: Iterable[str]) -> Iterator[Guess]:
         if not any(within(one, [top]) for one in apart):
             yield Guess(top, "it lies beside the releases")
             continue
-        below = [f"{top}/{name}" for name in sorted(os.listdir(found.root / top)) if name != "__pycache__"]
+        below: list[str] = []
+        with contextlib.suppress(OSError):
+            below = [f"{top}/{name}" for name in sorted(os.listdir(found.root / top)) if name != "__pycache__"]
         yield from (
             Guess(one, "it lies beside the releases, and beside settings")
             for one in below

@@ -100,9 +100,8 @@ class CronService:
             return f"another account may put a file in the place of {table}"
         if not os.access(table.parent, os.W_OK | os.X_OK):
             return f"this account may not write to {table.parent}"
-        kept = {str(self._site.resolve(one)) for one in self._site.record.keep.outside}
-        if str(table) in kept:
-            return f"{table} is named under keep.outside too, and would have to be as before while lines are held back"
+        if any(table.is_relative_to(self._site.resolve(one)) for one in self._site.record.keep.outside):
+            return f"{table} is kept under keep.outside too, and would have to be as before while lines are held back"
         return self._nothing_there()
 
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from typing import IO, Any
 
+import pymysql
 from pymysql.converters import escape_string
 
 from yellow_ladder.database.address import DatabaseAddress
@@ -73,16 +74,17 @@ def code_of_others(connection: Connection) -> list[tuple[str, str]]:
     """Views, routines, triggers and events that an account other than this one has defined, where this one could not
     write them down or make them again in that one's name; each way with a remedy.
     """
-    if any(True for _ in rows(connection, "SELECT 1 FROM information_schema.applicable_roles")):
+    if _has_roles(connection):
         return []  # what a role may do is not listed
     ((me,),) = rows(connection, "SELECT CURRENT_USER()")
     theirs = [(what, by, hidden) for what, by, hidden in rows(connection, _CODE) if by != me]
     found, ours = [], is_mariadb(connection)
+    version = tuple(map(int, version_of(connection).split(".")))
     unread = [(what, by) for what, by, hidden in theirs if hidden]
     if unread:
         by = unread[0][1]
         right = "SELECT ON mysql.proc" if ours else "SHOW_ROUTINE ON *.*"
-        if ours and tuple(map(int, version_of(connection).split("."))) >= _SHOWS_ROUTINES_FROM:
+        if ours and version >= _SHOWS_ROUTINES_FROM:
             right = "SHOW CREATE ROUTINE ON *.*"
         what = some_of(one for one, _ in unread)
         seen = f"{me} cannot read what {by} has defined, and a backup would be without it: {what}"
@@ -90,7 +92,7 @@ def code_of_others(connection: Connection) -> list[tuple[str, str]]:
     if theirs and not granted(connection) & _MAY_NAME_OTHERS:
         what, by = some_of(one for one, _, _ in theirs), theirs[0][1]
         seen = f"{me} could not make again, when going back, what {by} has defined: {what}"
-        right = "SET USER" if ours else "SET_USER_ID"
+        right = ("SET USER" if version >= _NAMES_OTHERS_FROM else "SUPER") if ours else "SET_USER_ID"
         found.append(
             (seen, f"GRANT {right} ON *.* TO {_quoted_account(me)}, or name the account {by} in databases.url")
         )
@@ -102,7 +104,14 @@ def _quoted_account(account: str) -> str:
     return f"'{user}'@'{host}'"
 
 
-_SHOWS_ROUTINES_FROM = (11, 3)
+def _has_roles(connection: Connection) -> bool:
+    try:
+        return bool(list(rows(connection, "SELECT 1 FROM information_schema.applicable_roles LIMIT 1")))
+    except pymysql.Error:
+        return False  # an older server has none
+
+
+_NAMES_OTHERS_FROM, _SHOWS_ROUTINES_FROM = (10, 5, 2), (11, 3)
 _MAY_NAME_OTHERS = {"SUPER", "SET USER", "SET_USER_ID", "SET_ANY_DEFINER"}
 _CODE = """
 SELECT CONCAT('the ', LOWER(routine_type), ' ', routine_name), definer, routine_definition IS NULL
