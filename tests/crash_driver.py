@@ -42,6 +42,7 @@ from yellow_ladder.demo.servers import remove_server
 from yellow_ladder.demo.shapes import SHAPES
 from yellow_ladder.errors import AnswerNo
 from yellow_ladder.events import silent
+from yellow_ladder.release.versions import Version
 from yellow_ladder.site.site import Site, load_site
 
 ROWS = 60
@@ -123,6 +124,22 @@ def climb_with(site: Site, kill: str, at: int) -> int:
         begin(plan, conditions)
     killer.armed = False
     return killer.seen
+
+
+def is_killed_after(site: Site, version: str, number: int) -> bool:
+    """Climb in a process of its own that dies just after a record of the journal; whether it came to that."""
+
+    def watch(when: Instant, record: JournalRecord) -> None:
+        if (when, record.number) == (Instant.AFTER, number):
+            os.kill(os.getpid(), signal.SIGKILL)
+
+    def climb() -> int:
+        begin(
+            stage_climb(look_ahead(site, Version(version), utc_now()), utc_now(), silent), Conditions(on_append=watch)
+        )
+        return 0
+
+    return in_child(climb)[1] == signal.SIGKILL
 
 
 def descend_with(site: Site, at: int) -> int:

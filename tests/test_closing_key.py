@@ -5,18 +5,16 @@ from __future__ import annotations
 import contextlib
 import os
 import random
-import signal
 from pathlib import Path
 
 import pytest
 
 from tests.conftest import Demo, MakeDemo
-from tests.crash_driver import in_child
+from tests.crash_driver import is_killed_after
 from tests.test_shapes import Look, look
 from yellow_ladder.climb.conduct import Conditions, begin
 from yellow_ladder.climb.planning.prepare import stage_climb
 from yellow_ladder.climb.planning.prospect import look_ahead
-from yellow_ladder.climb.record.journal import Instant, JournalRecord
 from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.errors import LadderError
 from yellow_ladder.events import silent
@@ -89,20 +87,11 @@ def test_killed_anywhere_it_goes_on_or_goes_back_with_the_file_as_it_was(make_de
     demo = with_key(make_demo(shape=shape, start=False))
     before = own(demo)
 
-    def climb(number: int) -> int:
-        def watch(when: Instant, record: JournalRecord) -> None:
-            if (when, record.number) == (Instant.AFTER, number):
-                os.kill(os.getpid(), signal.SIGKILL)
-
-        plan = stage_climb(look_ahead(demo.site(), Version("3.0"), utc_now()), utc_now(), silent)
-        begin(plan, Conditions(on_append=watch))
-        return 0
-
     numbers = list(range(2, 60, 1 if IS_WHOLE else 2))
     if not IS_WHOLE:  # other ones each time; a sweep takes all
         numbers = random.Random(f"{shape}{SEED}").sample(numbers, 4)
     for number in numbers:
-        if in_child(lambda: climb(number))[1] == signal.SIGKILL and number % 3:  # noqa: B023
+        if is_killed_after(demo.site(), "3.0", number) and number % 3:
             answer = demo.yl("climb", "--continue")
             assert answer.code == 0, (number, answer)
         answer = demo.yl("descend", "--yes")

@@ -4,21 +4,13 @@ from __future__ import annotations
 
 import os
 import random
-import signal
 import subprocess
 from pathlib import Path
 
 import pytest
 
 from tests.conftest import Demo, MakeDemo
-from tests.crash_driver import in_child
-from yellow_ladder.climb.conduct import Conditions, begin
-from yellow_ladder.climb.planning.prepare import stage_climb
-from yellow_ladder.climb.planning.prospect import look_ahead
-from yellow_ladder.climb.record.journal import Instant, JournalRecord
-from yellow_ladder.climb.running.run import utc_now
-from yellow_ladder.events import silent
-from yellow_ladder.release.versions import Version
+from tests.crash_driver import is_killed_after
 from yellow_ladder.services.timetables import HELD_BACK, jobs_of
 
 IS_WHOLE = bool(os.environ.get("YELLOW_LADDER_SWEEP"))
@@ -83,20 +75,11 @@ def test_killed_at_any_record_the_table_comes_back_to_the_byte(make_demo: MakeDe
     table = with_jobs(demo)
     before = state_of(table)
 
-    def climb(number: int) -> int:
-        def watch(when: Instant, record: JournalRecord) -> None:
-            if (when, record.number) == (Instant.AFTER, number):
-                os.kill(os.getpid(), signal.SIGKILL)
-
-        plan = stage_climb(look_ahead(demo.site(), Version("3.0"), utc_now()), utc_now(), silent)
-        begin(plan, Conditions(on_append=watch))
-        return 0
-
     numbers = list(range(2, 60))
     if not IS_WHOLE:  # other ones each time; a sweep takes all
         numbers = random.Random(SEED).sample(numbers, 4)
     for number in numbers:
-        if in_child(lambda: climb(number))[1] == signal.SIGKILL and number % 3:  # noqa: B023
+        if is_killed_after(demo.site(), "3.0", number) and number % 3:
             answer = demo.yl("climb", "--continue")
             assert answer.code == 0, (number, answer)
             assert state_of(table) == before, number
