@@ -10,6 +10,7 @@ from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from yellow_ladder import nolinks
 from yellow_ladder.discovery.databases import SQLITE_MAGIC, FoundDatabase, find_databases, sqlite_url
 from yellow_ladder.discovery.readers import FoundSettings, read_settings
 from yellow_ladder.discovery.running import Running, running_in
@@ -315,7 +316,7 @@ def _beside_releases(found: Discovery, files: Iterable[str]) -> Iterator[Guess]:
             continue
         below: list[str] = []
         with contextlib.suppress(OSError):
-            below = [f"{top}/{name}" for name in sorted(os.listdir(found.root / top)) if name != "__pycache__"]
+            below = [f"{top}/{name}" for name in nolinks.names_in(found.root / top) if name != "__pycache__"]
         yield from (
             Guess(one, "it lies beside the releases, and beside settings")
             for one in below
