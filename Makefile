@@ -11,7 +11,7 @@ test:
 	@scripts/servers
 	.venv/bin/pytest
 
-# Every kill point of every mode, each test named as it ends; takes about two hours on two cores. With
+# Every kill point of every mode, each test named as it ends; takes some three hours on two cores. With
 # YELLOW_LADDER_START_ANEW=1 the program is started from nothing at each call besides, which takes several times as long.
 sweep:
 	@scripts/environment dev

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import shutil
+import subprocess
 import threading
 import time
 from collections.abc import Callable, Iterator
@@ -15,10 +16,13 @@ from typing import Any
 
 import pytest
 
-from tests.conftest import Demo, run_program
+from tests.conftest import Demo, MakeDemo, run_program
+from tests.test_shapes import look
 from yellow_ladder.errors import BadInput
+from yellow_ladder.files.archives.unpack import Limits, unpack_archive
 from yellow_ladder.release import index as index_module
 from yellow_ladder.release.index import bring_here, read_index, write_index
+from yellow_ladder.release.sheet import SHEET_NAME
 from yellow_ladder.release.versions import Version
 
 Answer = Callable[[BaseHTTPRequestHandler], None]
@@ -261,3 +265,78 @@ def test_an_entry_of_an_index_that_lacks_something_is_named_by_its_place(idle: D
     for texts in (told, seen):
         (text,) = [one for one in texts if "the key `release` is missing" in one]
         assert "releases.json: releases[0]" in text
+
+
+def without_archives(demo: Demo) -> Path:
+    """Publish releases as sheets alone: what was in each archive is a file that a command unpacks."""
+    folder = demo.folder / "releases"
+    for archive in sorted(folder.glob("*.tar.zst")):
+        tree = demo.folder / f"tree-{archive.name}"
+        tree.mkdir()
+        unpack_archive(archive, tree, Limits())
+        stem = archive.name.removesuffix(".tar.zst")
+        subprocess.run(["tar", "-cf", folder / f"{stem}.payload", "-C", tree, "."], check=True)
+        text = (tree / SHEET_NAME).read_text()
+        unpack = f'["tar", "-xf", "{{source}}/{stem}.payload", "-C", "{{release}}", "--no-same-owner"]'
+        if "[archive.build]" in text:
+            files = f'[archive.build]\nfiles = ["{stem}.payload"]\ncommands = [{unpack}, '
+            text = text.replace("[archive.build]\ncommands = [", files)
+        (folder / f"{stem}.{SHEET_NAME}").write_text(text)
+        if "[archive.build]" in text:
+            archive.unlink()
+    (folder / "SHA256SUMS").unlink()
+    return folder
+
+
+def test_an_index_may_be_of_sheets_alone_and_of_files_beside_them(make_demo: MakeDemo) -> None:
+    demo = make_demo(shape="environment")
+    before = look(demo.root)
+    folder = without_archives(demo)
+    answer = run_program("pack", "--index", "--into", folder, "--json", folder=demo.folder)
+    assert answer.code == 0, answer
+    assert answer.document["result"]["releases"] == 4
+    with folder_served(folder) as url:
+        demo.edit('source = "releases"', f'source = "{url}"')
+        (folder / "quaybook-3.0.payload").write_bytes(b"something else")
+        answer = demo.yl("climb", "--to", "3.0", "--yes")
+        assert answer.code == 1, answer
+        assert "quaybook-3.0.payload is not the file that the index announces" in answer.err
+        assert look(demo.root) == before
+        assert demo.yl("climb", "--to", "2.6", "--yes").code == 0
+        Quiet.asked.clear()
+        assert demo.yl("verify").code == 0
+        assert demo.yl("descend", "--yes").code == 0
+        assert [path for path, _ in Quiet.asked if path.endswith(".payload")] == []
+    assert {path for path in look(demo.root) if not path.startswith(("data/", "run/"))} == {
+        path for path in before if not path.startswith(("data/", "run/"))
+    }
+
+
+def test_a_file_that_no_sheet_names_is_not_fetched_and_one_with_a_way_out_is_refused(tmp_path: Path) -> None:
+    about = {"product": "quaybook", "version": "3.0"}
+    sheet = {"format": 1, "release": about, "archive": {"build": {"commands": [["true"]]}}}
+    entry = {"archive": "quaybook-3.0.release.toml", "sha256": "0" * 64, "size_bytes": 3, "sheet": sheet}
+    extra = {"name": "more.txt", "sha256": "1" * 64, "size_bytes": 5}
+    (tmp_path / "releases.json").write_text(json.dumps({"format": 1, "releases": [{**entry, "files": [extra]}]}))
+    with folder_served(tmp_path) as url:
+        (found,) = read_index(url, "quaybook", tmp_path / "downloads").found
+        assert (found.beside, found.has_archive) == ((), False)
+        out = {**extra, "name": "../../etc/passwd"}
+        (tmp_path / "releases.json").write_text(json.dumps({"format": 1, "releases": [{**entry, "files": [out]}]}))
+        with pytest.raises(BadInput) as refused:
+            read_index(url, "quaybook", tmp_path / "downloads")
+    assert "files[0].name" in str(refused.value.problems)
+
+
+@pytest.mark.parametrize(
+    ("names", "told"), [([], "no release that can be read"), (["quaybook", "lantern"], "lantern, quaybook")]
+)
+def test_an_index_is_of_one_product(names: list[str], told: str, tmp_path: Path) -> None:
+    for name in names:
+        text = f'format = 1\n[release]\nproduct = "{name}"\nversion = "1.0"\n[archive.build]\ncommands = [["true"]]\n'
+        (tmp_path / f"{name}-1.0.release.toml").write_text(text)
+    answer = run_program("pack", "--index", folder=tmp_path)
+    assert answer.code == 2
+    assert told in answer.err
+    assert not (tmp_path / "releases.json").exists()
+    assert run_program("pack", folder=tmp_path).code == 2

@@ -6,6 +6,7 @@ The other end is not trusted: its answer has a largest size, redirects have an e
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
 import time
@@ -15,7 +16,7 @@ from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, Literal
-from urllib.parse import unquote, urljoin, urlsplit
+from urllib.parse import quote, unquote, urljoin, urlsplit
 
 from pydantic import Field
 
@@ -25,8 +26,9 @@ from yellow_ladder.durable import private_folder, sync_folder, write_whole
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
 from yellow_ladder.files.archives.read import is_archive_name
 from yellow_ladder.files.digests import sha256_of
-from yellow_ladder.release.sheet import DOC_PAGE, ReleaseSheet
-from yellow_ladder.release.source import Release, Releases, read_source, sorted_out
+from yellow_ladder.release.sheet import DOC_PAGE, SHEET_NAME, ReleaseSheet
+from yellow_ladder.release.source import Beside, Release, Releases, check_build_files, read_source, sorted_out
+from yellow_ladder.release.values import TreePath
 from yellow_ladder.words import bytes_in_words
 
 if TYPE_CHECKING:
@@ -38,15 +40,25 @@ _MOST_REDIRECTS = 5
 _STALLED_S, _INDEX_WITHIN_S = 15.0, 60.0
 _ROOM_TO_LEAVE_BYTES = 16 * 1024**2
 OnBytes = Callable[[int, int], None]
+Digest = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
+
+
+class IndexFile(Record):
+    """A file beside an archive or a sheet: what a release is made or migrated with."""
+
+    name: TreePath
+    sha256: Digest
+    size_bytes: int = Field(ge=0)
 
 
 class IndexEntry(Record):
-    """One release of an index; `sheet` is its sheet as JSON."""
+    """One release of an index; `sheet` is its sheet as JSON. The archive of one that commands make may be its sheet."""
 
     archive: str = Field(min_length=1)
-    sha256: Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
+    sha256: Digest
     size_bytes: int = Field(ge=0)
     sheet: dict[str, Any]
+    files: list[IndexFile] = Field(default=[])
 
 
 class IndexHead(Record):
@@ -90,12 +102,30 @@ def _no_index(place: str, why: str) -> BadInput:
 def _release(place: str, entry: IndexEntry, sheet: ReleaseSheet, downloads: Path) -> Release:
     url = urljoin(place, entry.archive)
     name = unquote(urlsplit(url).path).rsplit("/", 1)[-1]
-    if not is_archive_name(name) or urlsplit(url).scheme not in ("http", "https") or not name.isprintable():
+    is_alone = name.endswith(f".{SHEET_NAME}") and sheet.archive.build is not None
+    is_known = is_alone or is_archive_name(name)
+    if not is_known or urlsplit(url).scheme not in ("http", "https") or not name.isprintable():
         text = f"the index names the archive {entry.archive!r}, which is not a file name that can be read here"
         raise BadInput(Problem("index-broken", text, "tell who publishes it", place))
-    # The digest in the name: another archive of the same name never takes this one's place.
+    wanted = _named_beside(sheet)
+    beside = tuple(
+        Beside(one.name, urljoin(url, quote(one.name)), one.sha256, one.size_bytes)
+        for one in entry.files
+        if one.name in wanted
+    )
+    # The digest in the name: another archive of the same name never takes this one's place. What lies beside it has to
+    # lie beside it here too, under its own name.
     local = downloads / f"{entry.sha256[:16]}-{name}"
-    return Release(sheet, local, entry.sha256, None, url, entry.size_bytes)
+    if beside:
+        digests = "".join(sorted(f"{one.name}\n{one.sha256}\n" for one in beside))
+        local = downloads / hashlib.sha256(f"{entry.sha256}\n{digests}".encode()).hexdigest()[:16] / name
+    return Release(sheet, local, entry.sha256, local if is_alone else None, url, entry.size_bytes, beside)
+
+
+def _named_beside(sheet: ReleaseSheet) -> set[str]:
+    """The files that a sheet names and that may lie beside it."""
+    build = sheet.archive.build
+    return {*(build.files if build else ()), *(file for one in sheet.migrations for file in one.files)}
 
 
 def _fetch_index(place: str) -> tuple[bytes, float]:
@@ -151,49 +181,58 @@ def _unreachable(url: str, why: str) -> BadInput:
 
 
 def bring_here(release: Release, on_bytes: OnBytes | None = None) -> None:
-    """Fetch a release's archive unless it is here; goes on where an earlier attempt broke off.
+    """Fetch a release's archive, and what lies beside it, unless it is here; goes on where an attempt broke off.
 
     Raises BadInput when it cannot be had or is not what the index says, AnswerNo when there is no room for it.
     """
-    if not release.url or release.archive.is_file():
+    if not release.url:
         return
-    private_folder(release.archive.parent)
-    part = release.archive.with_name(release.archive.name + ".part")
+    archive = Beside(release.archive.name, release.url, release.published_sha256, release.size_bytes)
+    _bring(archive, release.archive, on_bytes)
+    for one in release.beside:
+        _bring(one, release.archive.parent / one.name, on_bytes)
+
+
+def _bring(what: Beside, target: Path, on_bytes: OnBytes | None) -> None:
+    if target.is_file():
+        return
+    private_folder(target.parent)
+    part = target.with_name(target.name + ".part")
     for attempt in (1, 2):
         have = part.stat().st_size if part.is_file() else 0
-        _append_rest(release, part, have, on_bytes)
-        if sha256_of(part) == release.published_sha256:
-            part.replace(release.archive)
+        _append_rest(what, part, have, on_bytes)
+        if sha256_of(part) == what.sha256:
+            part.replace(target)
             sync_folder(part.parent)
             return
         part.unlink()
         if attempt == 2 or not have:
-            text = f"{release.url} is not the archive that the index announces: its SHA-256 is another"
-            raise BadInput(Problem("digest-differs", text, "fetch it again later; tell who publishes it", release.url))
+            text = f"{what.url} is not the file that the index announces: its SHA-256 is another"
+            raise BadInput(Problem("digest-differs", text, "fetch it again later; tell who publishes it", what.url))
 
 
-def _append_rest(release: Release, part: Path, have: int, on_bytes: OnBytes | None) -> None:
+def _append_rest(what: Beside, part: Path, have: int, on_bytes: OnBytes | None) -> None:
     free = os.statvfs(part.parent)
     room = free.f_bavail * free.f_frsize - _ROOM_TO_LEAVE_BYTES
-    if release.size_bytes - have > room:
-        text = f"no room for {release.archive.name} in {part.parent}"
+    if what.size_bytes - have > room:
+        text = f"no room for {what.name} in {part.parent}"
         raise AnswerNo(Problem("disk-full", text, "free space there", str(part.parent)))
-    if have and have == release.size_bytes:
+    if have and have == what.size_bytes:
         return
     wanted = {"Range": f"bytes={have}-"} if have else {}
-    with _answer(release.url, {"Accept-Encoding": "identity", **wanted}) as answer:
+    with _answer(what.url, {"Accept-Encoding": "identity", **wanted}) as answer:
         goes_on = answer.status_code == 206
         done = have if goes_on else 0
         with part.open("ab" if goes_on else "wb") as stream:
             part.chmod(0o600)
             for block in answer.iter_raw():
                 done += len(block)
-                if done > release.size_bytes:
-                    text = f"{release.url} is larger than the index says ({release.size_bytes:,} bytes)"
-                    raise BadInput(Problem("digest-differs", text, "tell who publishes it", release.url))
+                if done > what.size_bytes:
+                    text = f"{what.url} is larger than the index says ({what.size_bytes:,} bytes)"
+                    raise BadInput(Problem("digest-differs", text, "tell who publishes it", what.url))
                 stream.write(block)
                 if on_bytes is not None:
-                    on_bytes(done, release.size_bytes)
+                    on_bytes(done, what.size_bytes)
             stream.flush()
             os.fsync(stream.fileno())
 
@@ -212,7 +251,15 @@ def write_index(folder: Path, product: str) -> Path:
         sheet = release.sheet.model_dump(mode="json", by_alias=True, exclude_defaults=True)
         sheet["format"] = 1
         size = release.archive.stat().st_size
-        entries.append({"archive": release.archive.name, "sha256": digest, "size_bytes": size, "sheet": sheet})
+        entry = {"archive": release.archive.name, "sha256": digest, "size_bytes": size, "sheet": sheet}
+        check_build_files(release)
+        files = [one for one in sorted(_named_beside(release.sheet)) if (folder / one).is_file()]
+        if files:
+            entry["files"] = [
+                {"name": one, "sha256": sha256_of(folder / one), "size_bytes": (folder / one).stat().st_size}
+                for one in files
+            ]
+        entries.append(entry)
     path = folder / INDEX_NAME
     write_whole(path, (json.dumps({"format": 1, "releases": entries}, indent=1) + "\n").encode(), mode=0o644)
     return path

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -18,6 +18,16 @@ _LARGEST_SHEET_BYTES = 1024 * 1024
 
 
 @dataclass(frozen=True, slots=True)
+class Beside:
+    """A file that a release of an index needs besides its archive, and where to fetch it."""
+
+    name: str
+    url: str
+    sha256: str
+    size_bytes: int
+
+
+@dataclass(frozen=True, slots=True)
 class Release:
     """One release of a source: its sheet, its archive, and the digest that was published for it (empty: none).
 
@@ -30,6 +40,7 @@ class Release:
     sheet_path: Path | None = None
     url: str = ""
     size_bytes: int = 0
+    beside: tuple[Beside, ...] = ()
 
     @property
     def version(self) -> Version:
@@ -93,6 +104,12 @@ def read_source(source: Path, product: str) -> Releases:
                 str(source),
             )
         ) from fault
+    releases, problems = _read_all(source, names, digests)
+    problems += [*_passed_over(source, names), *_in_folders(source)]
+    return sorted_out(source, product, releases, problems)
+
+
+def _read_all(source: Path, names: Sequence[str], digests: Mapping[str, str]) -> tuple[list[Release], list[Problem]]:
     releases: list[Release] = []
     problems: list[Problem] = []
     alone = set(_sheets_alone(source, names))
@@ -104,8 +121,23 @@ def read_source(source: Path, product: str) -> Releases:
             releases.append(read(source / name, digests.get(name, "")))
         except LadderError as fault:
             problems.extend(fault.problems)
-    problems += [*_passed_over(source, names), *_in_folders(source)]
-    return sorted_out(source, product, releases, problems)
+    return releases, problems
+
+
+def product_of(source: Path) -> str:
+    """The product whose releases and add-ons lie in a folder; raises BadInput where there is not exactly one."""
+    try:
+        names = sorted(entry.name for entry in source.iterdir() if entry.is_file())
+    except OSError as fault:
+        text = f"the folder {source} cannot be read: {fault.strerror}"
+        raise BadInput(Problem("source-unreachable", text, "name the folder of the releases", str(source))) from fault
+    about = [one.sheet.release for one in _read_all(source, names, {})[0]]
+    products = sorted({one.addon_of or one.product for one in about})
+    if len(products) != 1:
+        what = f"releases of {', '.join(products)}" if products else "no release that can be read"
+        text = f"there is {what} in {source}, and an index is of one product"
+        raise BadInput(Problem("not-one-product", text, "keep each product's releases in a folder", str(source)))
+    return products[0]
 
 
 def _passed_over(source: Path, names: Sequence[str]) -> Iterator[Problem]:
@@ -217,12 +249,14 @@ def check_build_files(release: Release) -> list[str]:
     """
     folder, build = release.archive.parent, release.sheet.archive.build
     published = _read_digests(folder / DIGESTS_NAME) if (folder / DIGESTS_NAME).is_file() else {}
+    published |= {one.name: one.sha256 for one in release.beside}
     unpublished = []
     for file in build.files if build else ():
         path = folder / file
         if not path.is_file():
             text = f"{release.version} is made with {file}, which is not in {folder}"
-            raise BadInput(Problem("source-missing", text, "put it there", str(path)))
+            remedy = "let its publisher put it into the index" if release.url else "put it there"
+            raise BadInput(Problem("source-missing", text, remedy, str(path)))
         wanted = published.get(file, "")
         if wanted and sha256_of(path) != wanted:
             text = f"{path} is not the file that was published: its SHA-256 is another"
