@@ -88,7 +88,8 @@ def rooms_for(at: Circumstances, route: Route) -> list[Room]:
             add(at.site.state.path, surveyed.size_bytes, 2 * len(surveyed.tables))
     for rung in route.leg:
         if rung.release.url and not rung.release.archive.is_file():
-            add(at.site.state.downloads, rung.release.size_bytes, 2)
+            beside = sum(one.size_bytes for one in rung.release.beside)
+            add(at.site.state.downloads, rung.release.size_bytes + beside, 2)
     return list(by_device.values())
 
 
