@@ -151,7 +151,7 @@ def timed_jobs(at: Circumstances) -> Iterator[Finding]:
     if found and not left:
         yield ok("timed jobs", f"{count_of(len(found), 'job')} of cron and timers, stopped with the site")
     elif not found and os.geteuid() == 0:
-        yield ok("timed jobs", "neither cron nor a timer starts anything of the site")
+        yield ok("timed jobs", "cron and timers start nothing of the site that is not named here")
 
 
 def _is_stopped_with(at: Circumstances, job: Job) -> bool:

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from yellow_ladder import nolinks
 from yellow_ladder.durable import write_whole
-from yellow_ladder.errors import AnswerNo
+from yellow_ladder.errors import LadderError
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.services.port import About, ServiceState, not_ready, not_stopped
 from yellow_ladder.services.timetables import HELD_BACK, Line, job_lines, naming
@@ -78,7 +78,9 @@ class CronService:
         try:
             found = self._lines(self._text())
         except OSError as fault:
-            return str(fault)
+            return f"{self._spec.crontab} cannot be read: {fault.strerror or fault}"
+        except LadderError as fault:  # a link that another account could turn
+            return fault.problems[0].message
         wanted = f"`{self._spec.lines}`" if self._spec.lines else str(self._site.root)
         return "" if found else f"no line of {self._table} has {wanted}"
 
@@ -94,13 +96,14 @@ class CronService:
     def trouble(self) -> str:
         try:
             table = self._table
-        except AnswerNo as fault:
+            kept = [self._site.resolve(one) for one in self._site.record.keep.outside]
+        except LadderError as fault:
             return fault.problems[0].message
         if not is_ours_alone(table.parent):
             return f"another account may put a file in the place of {table}"
         if not os.access(table.parent, os.W_OK | os.X_OK):
             return f"this account may not write to {table.parent}"
-        if any(table.is_relative_to(self._site.resolve(one)) for one in self._site.record.keep.outside):
+        if any(table.is_relative_to(one) for one in kept):
             return f"{table} is kept under keep.outside too, and would have to be as before while lines are held back"
         return self._nothing_there()
 
