@@ -66,6 +66,7 @@ class Intruder:
     def __init__(self, victim: Path, bait: Path, at: int, *, returns: bool) -> None:
         self.victim, self.bait, self.at, self.returns = victim, bait, at, returns
         self.seen, self.armed, self.is_out = 0, False, False
+        self._names = str(victim), f"{victim}/"
         sys.addaudithook(self._hook)
 
     @property
@@ -76,9 +77,9 @@ class Intruder:
         """Whether a call could come to the victim; where the folder of a relative name is not told, it could."""
         if event == "open" and isinstance(arguments[0], str) and not arguments[0].startswith("/"):
             return True
-        victim = str(self.victim)
+        victim, below = self._names
         return any(
-            one == victim or one.startswith(f"{victim}/") or victim.startswith(f"{one.rstrip('/')}/")
+            one == victim or one.startswith(below) or below.startswith(f"{one.rstrip('/')}/")
             for one in _named(arguments)
         )
 
@@ -100,7 +101,8 @@ class Intruder:
                 self._aside.rename(self.victim)
                 self.is_out = False
         self.seen += 1
-        self.armed = True
+        # What it does once is done, and what it only counts is counted to the end.
+        self.armed = self.at < 0 or self.seen <= self.at + self.returns
 
 
 def make_bait(outside: Path, root: Path) -> None:
