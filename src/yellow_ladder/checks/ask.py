@@ -12,7 +12,6 @@ from yellow_ladder.checks.data import (
     objects_work,
     others_kept_out,
     schema_as_expected,
-    servers_apart,
 )
 from yellow_ladder.checks.files import (
     core_edits,
@@ -35,6 +34,7 @@ from yellow_ladder.checks.releases import (
     unbuilt_moves,
     warnings_of_releases,
 )
+from yellow_ladder.checks.servers import servers_apart, servers_climb
 from yellow_ladder.checks.services import (
     accounts_fit,
     others_in_the_files,
@@ -98,6 +98,7 @@ ROUTE_CHECKS: dict[str, RouteCheck] = {
     "packages": packages_sound,
     "releases": releases_to_make,
     "commands": commands_fit,
+    "database servers": servers_climb,
     "contracts": contracts_fit,
     "questions of releases": questions_of_releases,
     "moves": unbuilt_moves,

@@ -2,14 +2,10 @@
 
 from __future__ import annotations
 
-import contextlib
 import time
 from collections.abc import Iterator
-from pathlib import Path
 
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
-from yellow_ladder.database.clusters import clusters_among
-from yellow_ladder.errors import LadderError
 from yellow_ladder.services.looking import name_of
 from yellow_ladder.survey.versions import judge_versions
 from yellow_ladder.words import some_of
@@ -135,33 +131,3 @@ def schema_as_expected(at: Circumstances) -> Iterator[Finding]:
             yield stop("schema", seen, "finish the earlier upgrade, or restore the database that fits")
         else:
             yield ok("schema", f"the database is at schema {answer.says}")
-
-
-def servers_apart(at: Circumstances) -> Iterator[Finding]:
-    """Is the data folder of a database server among the files of the site, or its server among what is stopped?"""
-    root, outside = at.site.root, list(map(Path, at.site.record.keep.outside))
-    found = {one.folder: one.is_live for one in clusters_among(root, at.survey.manifest)}
-    for name, database in at.site.databases().items():
-        with contextlib.suppress(LadderError):  # told by the check of the database
-            folder = database.data_folder()
-            if folder is not None and any(folder.is_relative_to(place) for place in (root, *outside)):
-                found[folder] = True
-        yield from _holders_stopped(at, name)
-    for folder, is_live in found.items():
-        if is_live:
-            seen = f"a database server is at work in {folder}, which lies among the files of the site"
-            remedy = "move its data folder elsewhere; its databases are dumped and loaded, its files never touched"
-            yield stop("database servers", seen, remedy)
-        else:
-            seen = f"{folder} looks like the data folder of a database server that does not run: it counts as files"
-            yield warn("database servers", seen, "see that nobody starts that server before the climb has ended")
-
-
-def _holders_stopped(at: Circumstances, name: str) -> Iterator[Finding]:
-    """A server that is stopped with the site could not be dumped."""
-    address = next(one for one in at.site.addresses() if one.name == name)
-    for spec in at.site.record.services:
-        about = at.survey.services.get(spec.name)
-        if about is not None and address.port and address.port in about.ports and not spec.holds:
-            seen = f"`{spec.name}` is the server of the database `{name}`, and would be stopped before its dump"
-            yield stop("database servers", seen, f'say so in the site file: holds = "{name}" of `{spec.name}`')

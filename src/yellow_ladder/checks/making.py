@@ -109,7 +109,7 @@ def commands_fit(at: Circumstances, route: Route) -> Iterator[Finding]:
             count += 1
             yield from _fits(site, f"`{name}` of {rung.to_version}", keys, site.record.run_as)
         for made in sheet.remade:
-            count += 2
+            count += sum(one is not None for one in (made.export_by, made.import_by))
             yield from _remaking_fits(at, made, str(rung.to_version))
         for one in sheet.migrations:
             if one.by_start is not None:
@@ -120,8 +120,16 @@ def commands_fit(at: Circumstances, route: Route) -> Iterator[Finding]:
 
 def _remaking_fits(at: Circumstances, made: Remade, version: str) -> Iterator[Finding]:
     """Can a data folder be made anew? Nothing of it is known but by what exports and imports it."""
-    site, more = at.site, frozenset({"folder", "exported"})
+    site, more = at.site, frozenset({"folder", "exported", "before", "release_before"})
+    servers = {spec.data_folder for spec in site.record.servers}
     for name, keys in (("export", made.export_by), ("import", made.import_by)):
+        if keys is None:
+            continue
+        if keys.names("release_before") and site.record.pointing is None:
+            seen = (
+                f"the {name} of {made.folder} by {version} runs programs of the release before, which is gone by then"
+            )
+            yield stop("commands", seen, 'that needs releases in folders of their own: placement = "pointer"')
         # Begun anew in an empty folder, they may always be run again.
         again = keys.model_copy(update={"twice": True})
         yield from _fits(site, f"the {name} of {made.folder} by {version}", again, site.record.run_as, more)
@@ -144,7 +152,7 @@ def _remaking_fits(at: Circumstances, made: Remade, version: str) -> Iterator[Fi
     if nolinks.is_there(folder) and not same_file_system(folder, site.root):
         seen = f"{made.folder} lies on another file system than root and cannot be set aside by a rename"
         yield stop("commands", seen, "mount its parent, and let it be an ordinary folder there")
-    if not made.same:
+    if not made.same and not made.copied and made.folder not in servers:
         seen = f"{version} makes {made.folder} anew, and nothing is asked before and after"
         yield warn(
             "commands", seen, "ask the publisher for questions (`same` of [[remade]]), or look yourself afterwards"

@@ -12,7 +12,7 @@ from urllib.parse import urlsplit
 import psutil
 
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
-from yellow_ladder.files.entry import Entry, Kind
+from yellow_ladder.files.entry import Entry, Kind, within
 from yellow_ladder.masking import masked_line
 from yellow_ladder.services import About, ServiceState, services_of
 from yellow_ladder.services.cron import folders_of, pattern_of
@@ -29,7 +29,8 @@ def services_controllable(at: Circumstances) -> Iterator[Finding]:
     """Can every service be started, stopped and asked from here?"""
     for spec in at.site.record.services:
         pid_file = at.site.resolve(at.site.filled(spec.pid_file)) if spec.pid_file else None
-        if pid_file and pid_file.is_relative_to(at.site.root) and not at.site.is_data(at.site.tree_path(pid_file)):
+        stays = [*at.site.record.keep.data_paths, *(one.data_folder for one in at.site.record.servers)]
+        if pid_file and pid_file.is_relative_to(at.site.root) and not within(at.site.tree_path(pid_file), stays):
             seen = f"the pid file of `{spec.name}` lies inside root and in no data folder"
             yield stop("services", seen, "put it outside root")
     for service in services_of(at.site):

@@ -27,6 +27,7 @@ from yellow_ladder.climb.steps.up import steps_up
 from yellow_ladder.climb.works.clones import clone_bytes, drop_clones
 from yellow_ladder.climb.works.holding import differences_after, hold_as_accepted
 from yellow_ladder.climb.works.proofs import DATA_DIFFER
+from yellow_ladder.climb.works.servers import start_what_should_run
 from yellow_ladder.commands.watched import end_what_is_left
 from yellow_ladder.errors import AnswerNo, LadderError, Problem, StoppedPartWay
 from yellow_ladder.events import Listener, Note, silent
@@ -59,6 +60,8 @@ def go_on(plan: Plan, conditions: Conditions) -> ClimbState:
     run = _run_of(plan, conditions)
     _end_left_commands(run)
     standing = run.standing()
+    if standing.state.is_open:
+        start_what_should_run(run)
     if standing.state is ClimbState.DESCENDING:
         return _down(run)
     if not standing.state.is_open:
@@ -133,6 +136,7 @@ def descend(plan: Plan, conditions: Conditions) -> ClimbState:
         return ClimbState.GIVEN_UP
     if standing.has_backup and standing.state is not ClimbState.DESCENDING:
         check_backup(run.site.state.backups / plan.backup_name)  # while the site still serves: no backup, no descent
+    start_what_should_run(run)
     if standing.state is not ClimbState.DESCENDING:
         run.note(What.TURN, "descend", {"reason": "going back was asked for"})
     return _down(run)

@@ -33,6 +33,7 @@ class DatabaseAddress:
     password_file: str = ""
     snapshot: str = ""
     lock_wait_s: float = 30.0
+    programs: str = ""
 
     @property
     def is_file(self) -> bool:

@@ -14,6 +14,7 @@ from typing import IO
 
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.processes import Streams, nobody, run_command
+from yellow_ladder.whose import is_ours_alone
 
 LONGEST_S = 7 * 86_400.0
 _ERRORS_SHOWN = 3
@@ -43,10 +44,26 @@ class Call:
     look_on: Callable[[], None] = nobody
 
 
-def find_clients(names: Sequence[str], folders: Sequence[str]) -> Iterator[Client]:
-    """Programs of one of these names on the search path and in folders (which may have a `*`), each once."""
+def own_client(names: Sequence[str], folder: str) -> Client | None:
+    """A program of one of these names in the folder that the site file names for its server, if it is there.
+
+    Raises AnswerNo where another account could put another program there.
+    """
+    for client in find_clients(names, (), folder) if folder else ():
+        if os.geteuid() == 0 and not is_ours_alone(client.path):
+            text = f"{client.path} could be another program by now: not root alone may write there"
+            remedy = f"give it and the folders above it to root: see ls -ld {folder}; or take `programs` out"
+            raise AnswerNo(Problem("client-not-ours", text, remedy, folder))
+        return client
+    return None
+
+
+def find_clients(names: Sequence[str], folders: Sequence[str], only: str = "") -> Iterator[Client]:
+    """Programs of one of these names on the search path and in folders (which may have a `*`), each once; or in the
+    folder `only`.
+    """
     seen = set()
-    places = [Path(found) for name in names if (found := shutil.which(name))]
+    places = [Path(found) for name in names if (found := shutil.which(name, path=only or None))]
     for pattern in folders:
         root, _, rest = pattern.partition("*")
         folder = Path(root)

@@ -7,6 +7,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
+import psutil
+
 from yellow_ladder.database.sqlite.locks import holders_of
 from yellow_ladder.files.reading import read_regular
 
@@ -34,12 +36,26 @@ def clusters_among(root: Path, paths: Iterable[str]) -> list[Cluster]:
     return [Cluster(root / one, _is_live(root / one)) for one in sorted(tops)]
 
 
+def server_processes(folder: Path) -> list[int]:
+    """The processes of the server that is at work in a data folder, as far as they can be told."""
+    found: list[int] = []
+    for mark, sign in MARKS.items():
+        if (folder / mark).exists() and sign == "postmaster.pid":
+            with contextlib.suppress(OSError, ValueError, IndexError, psutil.Error):
+                server = psutil.Process(int(read_regular(folder / sign, cut=True).split()[0]))
+                # Its own account writes that file: only a process that works there is the server.
+                if server.cwd() == str(folder):
+                    found += [server.pid, *(one.pid for one in server.children(recursive=True))]
+        else:
+            found += holders_of(folder / sign)
+    return found
+
+
 def _is_live(folder: Path) -> bool:
     for mark, sign in MARKS.items():
         if (folder / mark).exists() and sign == "postmaster.pid":
             with contextlib.suppress(OSError, ValueError, IndexError):
-                pid = int(read_regular(folder / sign, cut=True).split()[0])
-                return Path(f"/proc/{pid}").exists()
+                return psutil.pid_exists(int(read_regular(folder / sign, cut=True).split()[0]))
         elif holders_of(folder / sign):
             return True
     return False

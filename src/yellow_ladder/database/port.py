@@ -307,6 +307,9 @@ class Database(Protocol):
         not, and where the engine has no door at all.
         """
 
+    def others_of_server(self) -> list[str]:
+        """Databases of people's that its server has besides this one."""
+
     def data_folder(self) -> Path | None:
         """Where the server keeps its data on this machine, None where it does not say, or is another machine's."""
 

@@ -79,6 +79,10 @@ class CommandKeys(Record):
     writes: list[TreePath] = []
     twice: bool = False
 
+    def names(self, brace: str) -> bool:
+        """Whether it is given what stands for `{brace}`."""
+        return any("{" + brace + "}" in one for one in (*self.run, self.folder, *self.environment.values()))
+
 
 class ReleaseCommand(CommandKeys):
     """`[[commands]]` of a sheet: a command that the vendor wants run."""
@@ -101,20 +105,38 @@ class SameAnswer(Record):
 
 
 class Remade(Record):
-    """`[[remade]]`: a data folder that the release before exports and the new one imports into an empty one."""
+    """`[[remade]]`: a data folder that is made anew while the old one lies aside.
+
+    The new release imports into an empty one what the release before has exported, or what it reads in the old folder
+    itself; or the new folder begins as a copy of the old one.
+    """
 
     folder: TreePath
-    export_by: CommandKeys
-    import_by: CommandKeys
+    export_by: CommandKeys | None = None
+    import_by: CommandKeys | None = None
+    copied: bool = False
+    carries: list[TreePath] = []
     same: list[SameAnswer] = []
 
     @model_validator(mode="after")
     def _hands_over(self) -> Remade:
         for name, keys in (("export_by", self.export_by), ("import_by", self.import_by)):
-            if not any("{exported}" in one for one in (*keys.run, keys.folder, *keys.environment.values())):
-                raise ValueError(f"needs {{exported}} in `{name}`: the folder that what is exported lies in meanwhile")
-            if keys.writes:
+            if keys is not None and keys.writes:
                 raise ValueError(f"has `writes` in `{name}`, which writes its folder and nothing else")
+        if self.copied:
+            if self.export_by is not None or self.carries:
+                raise ValueError("has `export_by` or `carries` beside `copied`, which takes everything along")
+            return self
+        if self.import_by is None:
+            raise ValueError("needs `import_by`, or `copied = true` where the new release goes on with a copy")
+        if self.export_by is None:
+            if not self.import_by.names("before"):
+                text = "what the release before exports, or {before} in `import_by`"
+                raise ValueError(f"needs `export_by`: {text}, the old folder that is read")
+            return self
+        for name, keys in (("export_by", self.export_by), ("import_by", self.import_by)):
+            if not keys.names("exported"):
+                raise ValueError(f"needs {{exported}} in `{name}`: the folder that what is exported lies in meanwhile")
         return self
 
 

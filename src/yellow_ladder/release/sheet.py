@@ -118,6 +118,7 @@ class Files(Record):
     dropped: list[TreePath] = []
     addons: list[TreePath] = []
     generated: list[TreePath] = []
+    same_format: list[TreePath] = []
 
 
 class Migration(Record):

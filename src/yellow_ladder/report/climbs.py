@@ -103,6 +103,8 @@ def _window_in_words(plan: Plan) -> str:
     inside = kinds.index(StepKind.OPEN) - kinds.index(StepKind.CLOSE)
     data = "data folders are renamed, not copied" if plan.site.record.placement == "exchange" else "data stay in place"
     services = [spec.name for spec in plan.site.record.services if spec.name in plan.running and not spec.holds]
+    servers = [spec.name for spec in plan.site.record.servers]
+    services = [f"{one} (with each release)" for one in servers] + services
     told = f"; stopped and started: {', '.join(services)}" if services else ""
     return f"while {count_of(inside, 'step')} run; {data}{told}"
 
@@ -130,7 +132,10 @@ def _backed_up_in_words(prospect: Prospect) -> str:
 
 def _remaking_in_words(made: PlannedRemaking) -> str:
     asked = f"; asked before and after: {', '.join(one.name for one in made.same)}" if made.same else ""
-    return f"{made.before}, by {made.rung.to_version}; the old folder stays aside and is the way back{asked}"
+    how = "as a copy" if made.copied else "by its programs"
+    carried = f"; carried into it: {', '.join(made.carries)}" if made.carries else ""
+    text = f"{made.before}, by {made.rung.to_version}, {how}; the old folder stays aside and is the way back"
+    return f"{text}{carried}{asked}"
 
 
 def _commands_table(commands: Sequence[Announced]):  # type: ignore[no-untyped-def]
@@ -165,6 +170,8 @@ def _place_in_words(target: CopyTarget) -> str:
 def _way_in_words(way: WayBack) -> str:
     """How one database goes back, and how long that takes."""
     load = f"from the backup in about {time_in_words(way.load_s)}"
+    if way.set_aside:
+        return f"database {way.database}: its server's folder {way.set_aside} is set aside and comes back, or {load}"
     if not way.clone:
         return f"database {way.database}: {load} (no quick clone: {way.why})"
     return f"database {way.database}: from a quick clone in about {time_in_words(way.clone_s)}, or {load}"

@@ -149,6 +149,7 @@ class DatabaseSpec(Record):
     lock_wait_s: Annotated[float, Field(ge=0.1, le=3_600)] = 30.0
     volatile: list[str] = []
     masked: list[DottedName] = []
+    programs: str = ""
 
     @model_validator(mode="after")
     def _has_engine(self) -> DatabaseSpec:
@@ -319,9 +320,10 @@ class SiteFile(Record):
             if twice:
                 raise ValueError(f"names the {what} {twice[0]!r} twice")
         known = {database.name for database in self.databases}
-        unheld = [service for service in self.services if service.holds and service.holds not in known]
-        if unheld:
-            raise ValueError(f"has a service {unheld[0].name!r} that holds {unheld[0].holds!r}, a database not in it")
+        for service in self.services:
+            unknown = [one for one in service.holds if one not in known]
+            if unknown:
+                raise ValueError(f"has a service {service.name!r} that holds {unknown[0]!r}, a database not in it")
         setting = self.maintenance.setting if self.maintenance else None
         if setting is not None and setting.file not in [one.file for one in self.keep.settings]:
             raise ValueError(f"closes the site by a key of {setting.file}, which keep.settings does not name")
@@ -337,6 +339,11 @@ class SiteFile(Record):
         return self
 
     @property
+    def servers(self) -> list[AnyService]:
+        """Database servers that belong to the site and climb with it, in the order of starting."""
+        return [service for service in self.services if service.data_folder]
+
+    @property
     def pointing(self) -> Pointer | None:
         """How releases are pointed at, where they have folders of their own."""
         return (self.pointer or Pointer()) if self.placement == "pointer" else None
@@ -347,11 +354,25 @@ class SiteFile(Record):
             raise ValueError('has [pointer], which belongs to placement = "pointer"')
         if self.keep.shared_with and self.placement != "overlay":
             raise ValueError('has keep.shared_with, which belongs to placement = "overlay"')
+        for server in self.servers:
+            if self.placement == "exchange":
+                text = f"has the data folder of {server.name!r} below root, which would be exchanged with all in it"
+                raise ValueError(f'{text}: placement = "pointer" or "overlay"')
+            if within(server.data_folder, self.keep.data_paths):
+                raise ValueError(f"keeps {server.data_folder}, the data folder of {server.name!r}: once is enough")
         if pointing is None:
             return
         moving = [pointing.turns, pointing.releases.rpartition("/")[0]]
         keep = self.keep
-        named = [*keep.data, *keep.logs, *keep.assets, *keep.addons, *keep.keys, *keep.licences]
+        named = [
+            *(one.data_folder for one in self.servers),
+            *keep.data,
+            *keep.logs,
+            *keep.assets,
+            *keep.addons,
+            *keep.keys,
+            *keep.licences,
+        ]
         for path in [*named, *(one.file for one in keep.merged)]:
             if within(path, moving) or within(moving[0], [path]) or within(moving[1], [path]):
                 raise ValueError(f"keeps {path}, where releases come and go; what is the site's own lies beside them")

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import Field, model_validator
+from pydantic import BeforeValidator, Field, model_validator
 
 from yellow_ladder.documents import Record
-from yellow_ladder.release.values import Argv, PatternText, Seconds
+from yellow_ladder.release.values import Argv, PatternText, Seconds, TreePath
 from yellow_ladder.site.values import NAME_PATTERN
 
 
@@ -35,6 +35,11 @@ class Ready(Record):
         return self
 
 
+def _names(value: object) -> object:
+    """One name may stand for a list of one."""
+    return [value] if isinstance(value, str) else value
+
+
 class ServiceRecord(Record):
     """`[[services]]`: what every kind of service has, in the order of starting."""
 
@@ -47,13 +52,20 @@ class ServiceRecord(Record):
     ports: list[Annotated[int, Field(ge=1, le=65535)]] = []
     stop_within_s: Seconds = 20.0
     as_user: str = ""
-    holds: str = ""
+    holds: Annotated[list[str], BeforeValidator(_names)] = []
+    data_folder: TreePath | Literal[""] = ""
 
     @model_validator(mode="after")
     def _has_a_log(self) -> ServiceRecord:
         for key in ("log_line", "failed"):
             if self.ready is not None and getattr(self.ready, key) and not self.log:
                 raise ValueError(f"has `ready.{key}`, and no `log` to look into")
+        return self
+
+    @model_validator(mode="after")
+    def _serves_what_it_takes_along(self) -> ServiceRecord:
+        if self.data_folder and not self.holds:
+            raise ValueError("has `data_folder`, and `holds` none of [[databases]]: name those that this server has")
         return self
 
     @property

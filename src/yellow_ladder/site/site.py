@@ -9,7 +9,7 @@ import grp
 import pwd
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from yellow_ladder import nolinks
@@ -108,7 +108,10 @@ class Site:
 
     def addresses(self) -> list[DatabaseAddress]:
         """Where the databases are."""
-        return [spec.address(self.file.parent) for spec in self.record.databases]
+        return [
+            replace(spec.address(self.file.parent), programs=str(self.resolve(spec.programs)) if spec.programs else "")
+            for spec in self.record.databases
+        ]
 
     def databases(self) -> dict[str, Database]:
         """The databases by name."""
@@ -147,6 +150,7 @@ class Site:
         for service in self.record.services:
             if service.pid_file:
                 alone.add(self.tree_path(self.resolve(service.pid_file)))
+        alone |= {service.data_folder for service in self.record.servers}
         return alone | set(self.record.keep.shared_with) | set(self._other_releases())
 
     def _other_releases(self) -> Iterator[str]:

@@ -25,10 +25,10 @@ def release_folder(plan: Plan, rung: RungPlan) -> Path:
 
 
 def release_before(plan: Plan, rung: RungPlan) -> Path:
-    """Where the release lies that a rung leads away from, while it is the site's."""
+    """Where the release lies that a rung leads away from: a folder of its own, or root while it is the site's."""
     if rung.number > 1:
         return release_folder(plan, plan.rungs[rung.number - 2])
-    return plan.site.root / plan.site.release_path
+    return plan.site.root / (plan.from_folder or plan.site.release_path)
 
 
 def placement_of(site: Site) -> Placement:

@@ -49,10 +49,16 @@ def announced(plan: Plan) -> list[Announced]:
 def _of_rung(plan: Plan, rung: RungPlan) -> Iterator[Announced]:
     made_anew = remade_at(plan, rung)
     for one in made_anew:
-        yield _announced(plan, one.export_by, Point.EXPORT, {"folder": str(plan.site.root / one.before)})
+        if one.export_by is not None:
+            yield _announced(plan, one.export_by, Point.EXPORT, {"folder": str(plan.site.root / one.before)})
     yield from _at(plan, Point.PLACED, rung)
     for one in made_anew:
-        yield _announced(plan, one.import_by, Point.IMPORT, {"folder": str(plan.site.root / one.after)})
+        if one.import_by is not None:
+            values = {
+                "folder": str(plan.site.root / one.after),
+                "release_before": str(release_before(plan, rung)),
+            }
+            yield _announced(plan, one.import_by, Point.IMPORT, values)
     yield from _at(plan, Point.BEFORE_MIGRATIONS, rung)
     yield from _migrations(plan, rung)
     yield from _at(plan, Point.AFTER_MIGRATIONS, rung)

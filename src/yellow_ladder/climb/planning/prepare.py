@@ -132,8 +132,16 @@ def _plan(
         settings=notes_of(carried.forecast, secret_files(site)),
         beyond=_beyond(prospect),
         first_copy=_wants_first_copy(prospect),
-        ways_back=tuple(way_back(site, surveyed) for surveyed in survey.databases),
+        from_folder=site.release_path,
+        ways_back=tuple(way_back(site, one, _set_aside(site, rungs, one.name)) for one in survey.databases),
     )
+
+
+def _set_aside(site: Site, rungs: Sequence[RungPlan], database: str) -> str:
+    """The data folder of a database's server, where a release makes it anew and the old one stays aside."""
+    made_anew = {one.folder for rung in rungs for one in rung.parsed.remade}
+    held = [one.data_folder for one in site.record.servers if database in one.holds]
+    return next((one for one in held if one in made_anew), "")
 
 
 def _keep_settings(folder: Path, rungs: Sequence[RungPlan], carried: Carried) -> None:

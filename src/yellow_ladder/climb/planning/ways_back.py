@@ -21,14 +21,19 @@ _LEAST_S, _TELLING_BYTES = 1.0, 16 * 1024**2
 _MEMORY_NAME = "rates.json"
 
 
-def way_back(site: Site, facts: SurveyedDatabase) -> WayBack:
-    """How a database will go back. Raises AnswerNo where the site file requires a clone and there can be none."""
+def way_back(site: Site, facts: SurveyedDatabase, set_aside: str = "") -> WayBack:
+    """How a database will go back; `set_aside` is the data folder of its server, where that comes back as a whole.
+
+    Raises AnswerNo where the site file requires a clone and there can be none.
+    """
     spec, database = site.database_spec(facts.name), site.databases()[facts.name]
     load_s = facts.size_bytes / _remembered(site).get(facts.kind, _LOAD_RATES.get(facts.kind, 50e6))
     clone_s = facts.size_bytes / _CLONE_RATES.get(facts.kind, 400e6)
     if facts.kind != "postgresql":  # there, a clone is copied as one
         clone_s += len(facts.tables) * _TABLE_S.get(facts.kind, 0)
     load_s += len(facts.tables) * _TABLE_S.get(facts.kind, 0)
+    if set_aside:  # and a clone in it would go along to where it is made anew
+        return WayBack(facts.name, False, load_s, 0.0, set_aside=set_aside)
     why = "the site file switches it off" if spec.clone == "off" else database.why_no_clone()
     if why and spec.clone == "required":
         text = f"there can be no quick clone of the database `{facts.name}`: {why}"

@@ -189,7 +189,10 @@ def parted(proof: Proof) -> Proof:
 
 def _remade_in_words(plan: Plan) -> Iterator[str]:
     """Data folders that were made anew: what lies there now are other files."""
+    servers = {one.data_folder for one in plan.site.record.servers}  # what they hold is compared as databases
     for one in all_remade(plan):
+        if one.before in servers:
+            continue
         asked = (
             f"the same before and after: {', '.join(each.name for each in one.same)}" if one.same else "nothing asked"
         )

@@ -43,7 +43,7 @@ def commands_of(plan: Plan) -> list[PlannedCommand]:
             PlannedCommand(one.name, one.at, rung, rung.to_version, one, record.run_as) for one in rung.parsed.commands
         ]
         for one in remade_at(plan, rung):
-            found += [one.export_by, one.import_by]
+            found += [one for one in (one.export_by, one.import_by) if one is not None]
         version = Version(rung.to_version)
         ends = {"first": rung is plan.rungs[0], "last": rung is plan.rungs[-1]}
         found += [
@@ -56,15 +56,20 @@ def commands_of(plan: Plan) -> list[PlannedCommand]:
 
 @dataclass(frozen=True, slots=True)
 class PlannedRemaking:
-    """A data folder that is made anew at a rung: its tree paths before and after, and what exports and imports it."""
+    """A data folder that is made anew at a rung: its tree paths before and after, and what exports and imports it.
+
+    `copied`: it begins as a copy of the old one. `carries`: files of the old one that are put into it at the end.
+    """
 
     rung: RungPlan
     number: int
     before: str
     after: str
-    export_by: PlannedCommand
-    import_by: PlannedCommand
+    export_by: PlannedCommand | None
+    import_by: PlannedCommand | None
     same: tuple[SameAnswer, ...]
+    copied: bool = False
+    carries: tuple[str, ...] = ()
 
     @property
     def of(self) -> str:
@@ -78,11 +83,17 @@ def remade_at(plan: Plan, rung: RungPlan) -> list[PlannedRemaking]:
     found = []
     for number, one in enumerate(rung.parsed.remade, start=1):
         before, whose, account = paths.get(one.folder, one.folder), rung.to_version, plan.site.record.run_as
-        # Exported by the release before, from its own folder.
-        keys = one.export_by.model_copy(update={"folder": one.export_by.folder or "{release}"})
-        out = PlannedCommand(f"export {before}", Point.EXPORT, rung, whose, keys, account)
-        back_in = PlannedCommand(f"import {one.folder}", Point.IMPORT, rung, whose, one.import_by, account)
-        found.append(PlannedRemaking(rung, number, before, one.folder, out, back_in, tuple(one.same)))
+        out = back_in = None
+        if one.export_by is not None:  # by the release before, from its own folder
+            keys = one.export_by.model_copy(update={"folder": one.export_by.folder or "{release}"})
+            out = PlannedCommand(f"export {before}", Point.EXPORT, rung, whose, keys, account)
+        if one.import_by is not None:
+            back_in = PlannedCommand(f"import {one.folder}", Point.IMPORT, rung, whose, one.import_by, account)
+        found.append(
+            PlannedRemaking(
+                rung, number, before, one.folder, out, back_in, tuple(one.same), one.copied, tuple(one.carries)
+            )
+        )
     return found
 
 
@@ -106,7 +117,7 @@ def written_by_commands(plan: Plan, up_to: RungPlan | None = None) -> Mapping[st
         if one.rung.number <= last and one.at is not Point.GOING_BACK:
             found |= dict.fromkeys(one.keys.writes, one.name)
     for rung in plan.rungs[:last]:
-        found |= {one.folder: f"import {one.folder}" for one in rung.parsed.remade}
+        found |= {one.folder: f"import {one.folder}" for one in rung.parsed.remade if one.import_by is not None}
         found |= dict.fromkeys(rung.parsed.files.generated, f"{rung.to_version} itself")
         for migration in rung.migrations:
             if migration.command is not None:

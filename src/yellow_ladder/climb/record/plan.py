@@ -91,7 +91,7 @@ class Beyond:
 @dataclass(frozen=True, slots=True)
 class WayBack:
     """How one database goes back: from a quick clone where `clone` says so, else from its dump; about how long each
-    takes, and why there is no clone.
+    takes, and why there is no clone. `set_aside`: the data folder of its server, which comes back as a whole.
     """
 
     database: str
@@ -99,11 +99,15 @@ class WayBack:
     load_s: float
     clone_s: float
     why: str = ""
+    set_aside: str = ""
 
 
 @dataclass(frozen=True, slots=True)
 class Plan:
-    """The whole plan. `folder` is where it lies and is not part of it."""
+    """The whole plan. `folder` is where it lies and is not part of it.
+
+    `from_folder` is the tree path of the release before, where releases have folders of their own.
+    """
 
     folder: Path
     climb: str
@@ -122,6 +126,7 @@ class Plan:
     beyond: Beyond | None = None
     ways_back: tuple[WayBack, ...] = ()
     first_copy: bool = False
+    from_folder: str = ""
 
     @property
     def site(self) -> Site:

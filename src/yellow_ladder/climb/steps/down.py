@@ -9,7 +9,14 @@ from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.record.standing import Standing
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Step
-from yellow_ladder.climb.steps.shared import command_steps, let_in_steps, rest_step, start_steps, stop_steps
+from yellow_ladder.climb.steps.shared import (
+    command_steps,
+    let_in_steps,
+    rest_step,
+    servers_back,
+    start_steps,
+    stop_steps,
+)
 from yellow_ladder.climb.works.alive import look_alive_again
 from yellow_ladder.climb.works.door import close_part_way, open_up
 from yellow_ladder.climb.works.going_back import (
@@ -62,10 +69,12 @@ def _restoring(plan: Plan, standing: Standing) -> Iterator[Step]:
     yield rest_step(StepKind.BACK_AT_REST)
     if standing.was_open_to_users:
         yield Step(StepName(StepKind.BACK_KEEP_NEWER), "keep what was written since", keep_what_is_newer)
+    yield from servers_back(plan, StepKind.BACK_SERVER_STOP)
     yield Step(StepName(StepKind.BACK_TREE), "put the old tree back", put_tree_back)
     if all_remade(plan):
         yield Step(StepName(StepKind.BACK_REMADE), "put the data folders of before back", put_folders_back)
     yield Step(StepName(StepKind.BACK_FILES), "restore every file from the backup that differs", restore_all_files)
+    yield from servers_back(plan, StepKind.BACK_SERVER_START)
     for spec in plan.site.record.databases:
         name = StepName(StepKind.BACK_DATABASE, spec.name)
         yield Step(name, f"restore the database {spec.name}", restore_database(spec.name))

@@ -7,6 +7,7 @@ from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Step
 from yellow_ladder.climb.works.commands import command
+from yellow_ladder.climb.works.servers import start_server, step_of, stop_newer_server, stop_server
 from yellow_ladder.climb.works.services import come_to_rest, let_in, start_service, stop_service
 from yellow_ladder.release.commands import Point
 
@@ -35,6 +36,30 @@ def stop_steps(plan: Plan, kind: StepKind) -> list[Step]:
     """Stop every service, the one that was started last first."""
     names = [spec.name for spec in plan.site.record.services if not spec.holds]
     return [Step(StepName(kind, name), f"stop {name}", stop_service(name)) for name in reversed(names)]
+
+
+def server_steps(plan: Plan, rung: RungPlan, kind: StepKind) -> list[Step]:
+    """Stop or start the database servers of the site where a release takes its place."""
+    if rung.is_passage:
+        return []
+    names = [spec.name for spec in plan.site.record.servers]
+    if kind is StepKind.SERVER_STOP:
+        return [
+            Step(StepName(kind, step_of(name, rung.number)), f"stop {name}", stop_server(name))
+            for name in reversed(names)
+        ]
+    return [
+        Step(StepName(kind, step_of(name, rung.number)), f"start {name} of {rung.to_version}", start_server(name))
+        for name in names
+    ]
+
+
+def servers_back(plan: Plan, kind: StepKind) -> list[Step]:
+    """Stop the newer servers of the site, or start the old ones."""
+    names = [spec.name for spec in plan.site.record.servers]
+    if kind is StepKind.BACK_SERVER_STOP:
+        return [Step(StepName(kind, name), f"stop {name}", stop_newer_server(name)) for name in reversed(names)]
+    return [Step(StepName(kind, name), f"start {name} of {plan.from_version}", start_server(name)) for name in names]
 
 
 def rest_step(kind: StepKind) -> Step:

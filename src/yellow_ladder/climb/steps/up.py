@@ -11,7 +11,14 @@ from yellow_ladder.climb.record.commands import remade_at
 from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Step, Work
-from yellow_ladder.climb.steps.shared import command_steps, let_in_steps, rest_step, start_steps, stop_steps
+from yellow_ladder.climb.steps.shared import (
+    command_steps,
+    let_in_steps,
+    rest_step,
+    server_steps,
+    start_steps,
+    stop_steps,
+)
 from yellow_ladder.climb.works.alive import ask_opened, look_alive
 from yellow_ladder.climb.works.backing_up import back_up, back_up_files, copy_first, read_backup_back, take_inventory
 from yellow_ladder.climb.works.building import build
@@ -87,13 +94,18 @@ def _climbing(plan: Plan) -> Iterator[Step]:
         if rung.parsed.checks:
             yield _reads(StepKind.ASK_FOR_RELEASE, f"ask of the data what {version} wants", ask_of_data(rung), of)
         for one in remade_at(plan, rung):
+            if one.export_by is None and not one.same:
+                continue
             title = f"export {one.before}, to be made anew"
             yield Step(StepName(StepKind.EXPORT, one.of), title, export(one))
+        yield from server_steps(plan, rung, StepKind.SERVER_STOP)
         title = f"pass through {version}, which is not placed" if rung.is_passage else f"put {version} in place"
         yield Step(StepName(StepKind.PLACE, of), title, place(rung))
         yield from command_steps(plan, Point.PLACED, rung)
         for one in remade_at(plan, rung):
-            yield Step(StepName(StepKind.IMPORT, one.of), f"make {one.after} anew", make_anew(one))
+            title = f"go on with a copy of {one.after}" if one.copied else f"make {one.after} anew"
+            yield Step(StepName(StepKind.IMPORT, one.of), title, make_anew(one))
+        yield from server_steps(plan, rung, StepKind.SERVER_START)
         yield from command_steps(plan, Point.BEFORE_MIGRATIONS, rung)
         yield from _migrating(rung)
         yield from command_steps(plan, Point.AFTER_MIGRATIONS, rung)

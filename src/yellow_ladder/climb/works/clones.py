@@ -12,6 +12,7 @@ from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.record.standing import Standing
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Facts, Run, Work
+from yellow_ladder.climb.works.servers import is_as_before, is_set_aside
 from yellow_ladder.errors import LadderError
 
 
@@ -38,6 +39,8 @@ def make_clone(run: Run, name: str) -> Facts:
 def put_back(run: Run, backup: Backup, name: str) -> Facts:
     """Make one database what it was: by its clone where there is one, from the backup otherwise."""
     copy, database = backup.database(name), run.site.databases()[name]
+    if is_set_aside(run.plan, name) and is_as_before(run, name):
+        return {"way": "set aside", "summary": "as it was, with its server's data folder"}
     if was_cloned(run.standing(), name):
         _keep_before(run, name)
         with contextlib.suppress(LadderError, OSError):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
 from pathlib import Path
 
 from yellow_ladder.climb.placing.kinds import release_folder
@@ -91,14 +91,16 @@ def _output_of(plan: Plan, rung: RungPlan, name: str) -> Path:
     return private_folder(plan.folder / OUTPUT_NAME) / f"{rung.number}-{plain}.txt"
 
 
-def run_at_rest(run: Run, call: Call) -> Facts:
-    """Run a command while the application is at rest: its own programs are let into the databases for as long."""
-    return _run(run, call, at_rest=True)
+def run_at_rest(run: Run, call: Call, apart: Collection[str] = ()) -> Facts:
+    """Run a command while the application is at rest: its own programs are let into the databases for as long, but for
+    those named by `apart`.
+    """
+    return _run(run, call, at_rest=True, apart=apart)
 
 
-def _run(run: Run, call: Call, *, at_rest: bool) -> Facts:
+def _run(run: Run, call: Call, *, at_rest: bool, apart: Collection[str] = ()) -> Facts:
     patience = Patience(run, call)
-    with _let_in(run) if at_rest else contextlib.nullcontext():
+    with _let_in(run, apart) if at_rest else contextlib.nullcontext():
         ended = run_watched(call, patience.hear, patience.look_on)
     words = [count_of(ended.lines, "line")] if ended.lines else []
     words += [count_of(ended.warnings, "warning")] if ended.warnings else []
@@ -113,9 +115,9 @@ def saying(name: str, listen: Listener) -> Callable[[str], None]:
 
 
 @contextlib.contextmanager
-def _let_in(run: Run) -> Iterator[None]:
+def _let_in(run: Run, apart: Collection[str]) -> Iterator[None]:
     """Let the application's own programs into the databases, and keep others out again whatever comes."""
-    databases = run.site.databases().values()
+    databases = [one for name, one in run.site.databases().items() if name not in apart]
     for database in databases:
         database.let_others_in()
     try:

@@ -13,6 +13,7 @@ from yellow_ladder.climb.record.step_names import StepKind
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.climb.works.clones import put_back
 from yellow_ladder.climb.works.door import close_site, close_tree
+from yellow_ladder.climb.works.servers import is_set_aside
 from yellow_ladder.words import count_of
 
 _BY_COMMANDS = (StepKind.COMMAND, StepKind.MIGRATE_BY_COMMAND, StepKind.MIGRATE_BY_START)
@@ -53,7 +54,8 @@ def keep_what_was_written(name: str) -> Work:
     def do(run: Run) -> Facts:
         written = keep_written(run.plan, name)
         if written is None:
-            return {"summary": NOTHING_ASIDE}
+            came = is_set_aside(run.plan, name)
+            return {"summary": "it came back with its server's folder" if came else NOTHING_ASIDE}
         if any(step.kind in _BY_COMMANDS for step in run.standing().begun) and not left_copy(run.plan, name).exists():
             written = replace(written, with_commands=True)
         return {"summary": written.in_words(), "written": written.as_record()}

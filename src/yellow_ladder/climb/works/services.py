@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 
 from yellow_ladder.climb.running.run import Facts, Run, Work
+from yellow_ladder.database.clusters import server_processes
 from yellow_ladder.errors import LadderError
 from yellow_ladder.services import services_of
 from yellow_ladder.services.rest import wait_for_rest
@@ -30,6 +31,7 @@ def come_to_rest(run: Run) -> Facts:
     site = run.site
     held = [spec.name for spec in site.record.services if spec.holds]
     apart = [pid for one in services_of(site) if one.name in held for pid in one.about().pids]
+    apart += [pid for spec in site.record.servers for pid in server_processes(site.root / spec.data_folder)]
     # What a timetable has started is stopped by nobody: it comes to its own end.
     jobs_s = [spec.stop_within_s for spec in site.record.services if isinstance(spec, CronRecord)]
     wait_for_rest(site, max([_REST_WITHIN_S, *jobs_s]), apart)

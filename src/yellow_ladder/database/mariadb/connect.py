@@ -13,7 +13,7 @@ from pymysql.converters import conversions
 from pymysql.cursors import Cursor, SSCursor
 
 from yellow_ladder.database.address import DatabaseAddress
-from yellow_ladder.database.clients import Call, Client, find_clients
+from yellow_ladder.database.clients import Call, Client, find_clients, own_client
 from yellow_ladder.database.kept import borrowed, let_go
 from yellow_ladder.database.secrets import how_to_be_let_in, password_of, secret_in_memory
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
@@ -242,15 +242,19 @@ def call_of(address: DatabaseAddress) -> Iterator[tuple[list[str], Call]]:
         yield [f"--defaults-file={path}", *arguments], Call(descriptors=(descriptor,))
 
 
-def client(kind: str, version: tuple[int, ...], *, mariadb: bool) -> Client:
-    """The program `dump` or `shell` of the server's own kind; raises AnswerNo where there is none."""
+def client(kind: str, version: tuple[int, ...], *, mariadb: bool, programs: str = "") -> Client:
+    """The program `dump` or `shell` of the server's own kind, first of all in `programs`; raises AnswerNo without."""
     names = {
         ("dump", True): ("mariadb-dump", "mysqldump"), ("shell", True): ("mariadb", "mysql"),
         ("dump", False): ("mysqldump",), ("shell", False): ("mysql",),
     }[kind, mariadb]  # fmt: skip
+    own = own_client(names, programs)
+    if own is not None and own.version[:1] >= version[:1]:
+        return own
     found = [one for one in find_clients(names, ("/usr/local/mysql/bin",)) if one.version[:1] >= version[:1]]
     if not found:
         text = f"there is no {names[0]} of version {version[0]} or newer, which the server needs"
         package = "mariadb-client" if mariadb else "mysql-client"
-        raise AnswerNo(Problem("client-missing", text, f"install the package {package}", names[0]))
+        remedy = f"install the package {package}, or name its folder: databases.programs"
+        raise AnswerNo(Problem("client-missing", text, remedy, names[0]))
     return found[0]

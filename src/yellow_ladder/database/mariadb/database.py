@@ -48,7 +48,7 @@ class MariadbDatabase(MariadbReader):
     def _client(self, kind: str) -> Client:
         with self._reading() as connection:
             version = tuple(map(int, look.version_of(connection).split(".")))
-            return client(kind, version, mariadb=is_mariadb(connection))
+            return client(kind, version, mariadb=is_mariadb(connection), programs=self.address.programs)
 
     def probe(self) -> str:
         traits = self.traits()
@@ -198,6 +198,12 @@ class MariadbDatabase(MariadbReader):
     def why_others_get_in(self) -> tuple[str, str]:
         return others.why_in(self.address)
 
+    def others_of_server(self) -> list[str]:
+        query = "SELECT schema_name FROM information_schema.schemata ORDER BY 1"
+        own = {"information_schema", "mysql", "performance_schema", "sys", self.address.database}
+        with self._reading() as connection:
+            return [str(name) for (name,) in rows(connection, query) if str(name) not in own]
+
     def data_folder(self) -> Path | None:
         if not is_local(self.address):
             return None
@@ -222,7 +228,7 @@ class MariadbDatabase(MariadbReader):
         """The program to load with, also where a kill has left no database of the name."""
         with connected(self.address, database="") as connection:
             version = tuple(map(int, look.version_of(connection).split(".")))
-            return client("shell", version, mariadb=is_mariadb(connection))
+            return client("shell", version, mariadb=is_mariadb(connection), programs=self.address.programs)
 
     def why_no_clone(self) -> str:
         return clone.why_not(self.address)

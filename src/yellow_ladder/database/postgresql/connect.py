@@ -12,7 +12,7 @@ import psycopg
 from psycopg import errors, sql
 
 from yellow_ladder.database.address import DatabaseAddress
-from yellow_ladder.database.clients import Call, Client, find_clients
+from yellow_ladder.database.clients import Call, Client, find_clients, own_client
 from yellow_ladder.database.kept import borrowed, let_go
 from yellow_ladder.database.secrets import how_to_be_let_in, password_of, secret_in_memory
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
@@ -199,12 +199,18 @@ def where(address: DatabaseAddress, database: str | None = None) -> list[str]:
     return ["--no-password", "--dbname", psycopg.conninfo.make_conninfo("", **given(address, database))]
 
 
-def client(program: str, server_major: int) -> Client:
-    """The program of the server's own version, or the next newer: an older one refuses. Raises AnswerNo without."""
+def client(program: str, server_major: int, programs: str = "") -> Client:
+    """The program of the server's own version, or the next newer: an older one refuses; first of all in `programs`.
+
+    Raises AnswerNo without.
+    """
+    own = own_client((program,), programs)
+    if own is not None and own.major >= server_major:
+        return own
     folders = [folder for pattern in _FOLDERS for folder in (glob.glob(pattern) or [pattern])]  # noqa: PTH207
     found = [one for one in find_clients((program,), folders) if one.major >= server_major]
     if not found:
         text = f"there is no {program} of version {server_major} or newer, which the server needs"
-        remedy = f"install the package postgresql-client-{server_major}"
+        remedy = f"install the package postgresql-client-{server_major}, or name its folder: databases.programs"
         raise AnswerNo(Problem("client-missing", text, remedy, program))
     return min(found, key=lambda one: one.version)

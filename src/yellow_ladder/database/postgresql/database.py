@@ -134,7 +134,7 @@ class PostgresqlDatabase(ServerDatabase, Selecting):
 
     def lacks(self) -> list[tuple[str, str]]:
         with self._reading() as connection:
-            return [*move.lacking(connection), *look.lacking(connection)]
+            return [*move.lacking(connection, self.address.programs), *look.lacking(connection)]
 
     def unfinished(self) -> str:
         with self._reading() as connection:
@@ -233,7 +233,7 @@ class PostgresqlDatabase(ServerDatabase, Selecting):
             yield still
 
     def check_backup(self, backup: Path) -> None:
-        move.check_dump(0, backup)
+        move.check_dump(self.address, 0, backup)
 
     @contextlib.contextmanager
     def held_still(self, scratch: Path) -> Iterator[PostgresqlDatabase]:  # noqa: ARG002
@@ -290,6 +290,12 @@ class PostgresqlDatabase(ServerDatabase, Selecting):
 
     def why_others_get_in(self) -> tuple[str, str]:
         return "", ""
+
+    def others_of_server(self) -> list[str]:
+        query = "SELECT datname FROM pg_database WHERE NOT datistemplate AND datname <> 'postgres' ORDER BY 1"
+        with self._reading() as connection:
+            names = [str(one) for (one,) in connection.execute(query).fetchall()]
+        return [one for one in names if one != self.address.database]
 
     def data_folder(self) -> Path | None:
         if not is_local(self.address):

@@ -41,13 +41,16 @@ ORDER BY 1
 """
 
 _RIGHTS = "coalesce(' owner ' || pg_get_userbyid({owner}), '') || coalesce(' rights ' || {acl}::text, '')"
+# Which rights on a table are all of them, differs between versions: 17 has one more, which every owner then has.
+_ALL_RIGHTS = "replace({acl}::text, substring(acldefault('r', {owner})::text from '=[^/]*/'), '=all/')"
+_TABLE_RIGHTS = _RIGHTS.replace("{acl}::text", _ALL_RIGHTS)
 _COMMENT = "coalesce(' comment ' || obj_description({oid}, '{of}'), '')"
 _OBJECTS = {
     "table": f"""
 SELECT {_named("n.nspname", "c.relname")}, concat_ws(E'\\n',
   c.relkind::text || ' ' || c.relpersistence::text || coalesce(' ' || array_to_string(c.reloptions, ','), '')
     || CASE WHEN c.relrowsecurity THEN ' row security' ELSE '' END
-    || {_RIGHTS.format(owner="c.relowner", acl="c.relacl")}
+    || {_TABLE_RIGHTS.format(owner="c.relowner", acl="c.relacl")}
     || {_COMMENT.format(oid="c.oid", of="pg_class")}
     || coalesce(' partitioned by ' || pg_get_partkeydef(c.oid), '')
     || coalesce(' partition ' || pg_get_expr(c.relpartbound, c.oid), ''),
@@ -67,7 +70,7 @@ WHERE c.relkind IN ('r', 'p', 'f') AND c.relpersistence <> 't' AND {_SITE_SCHEMA
   AND {_not_of_extension("pg_class", "c.oid")} AND c.relname <> '{LEDGER_TABLE}'""",
     "view": f"""
 SELECT {_named("n.nspname", "c.relname")}, pg_get_viewdef(c.oid) || coalesce(array_to_string(c.reloptions, ','), '')
-    || {_RIGHTS.format(owner="c.relowner", acl="c.relacl")} || {_COMMENT.format(oid="c.oid", of="pg_class")}
+    || {_TABLE_RIGHTS.format(owner="c.relowner", acl="c.relacl")} || {_COMMENT.format(oid="c.oid", of="pg_class")}
 FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('v', 'm') AND {_SITE_SCHEMAS} AND {_not_of_extension("pg_class", "c.oid")}""",
     "index": f"""
@@ -123,8 +126,9 @@ SELECT e.extname, 'version ' || e.extversion FROM pg_extension AS e""",
 SELECT n.nspname, {_RIGHTS.format(owner="n.nspowner", acl="n.nspacl")}
     || {_COMMENT.format(oid="n.oid", of="pg_namespace")}
 FROM pg_namespace AS n WHERE {_SITE_SCHEMAS} AND {_not_of_extension("pg_namespace", "n.oid")}""",
-    "default rights": """
-SELECT concat_ws(' ', pg_get_userbyid(d.defaclrole), n.nspname, d.defaclobjtype), d.defaclacl::text
+    "default rights": f"""
+SELECT concat_ws(' ', pg_get_userbyid(d.defaclrole), n.nspname, d.defaclobjtype),
+    {_ALL_RIGHTS.format(owner="d.defaclrole", acl="d.defaclacl")}
 FROM pg_default_acl AS d LEFT JOIN pg_namespace AS n ON n.oid = d.defaclnamespace""",
     "event trigger": """
 SELECT e.evtname, concat_ws(' ', e.evtevent, e.evtfoid::regproc, e.evtenabled, e.evttags::text)

@@ -117,7 +117,7 @@ def finishing(name: str, details: Details) -> Iterator[sql.Composed]:
 
 def dump(address: DatabaseAddress, major: int, target: Path, on_amount: OnAmount) -> None:
     """Dump a database into a folder, on all cores, from the moment that the address names."""
-    program = client("pg_dump", major)
+    program = client("pg_dump", major, address.programs)
     ways = ["zstd:1", "gzip:1"] if program.major >= _ZSTD_FROM else ["1"]
     argv = [program.path, *where(address), "--format=directory", f"--jobs={os.cpu_count() or 1}", f"--file={target}",
             f"--lock-wait-timeout={address.lock_wait_s * 1000:.0f}"]  # fmt: skip
@@ -177,14 +177,18 @@ def clone(address: DatabaseAddress, name: str, details: Details, within_s: float
         connection.execute(command("ALTER DATABASE {} ALLOW_CONNECTIONS false", name))
 
 
-def check_dump(major: int, source: Path) -> None:
+def check_dump(address: DatabaseAddress, major: int, source: Path) -> None:
     """Raise AnswerNo unless the server's own program can read the dump's table of contents."""
-    run_client([client("pg_restore", major).path, "--list", str(source)], Call(), f"reading the dump {source.name}")
+    run_client(
+        [client("pg_restore", major, address.programs).path, "--list", str(source)],
+        Call(),
+        f"reading the dump {source.name}",
+    )
 
 
 def load(address: DatabaseAddress, major: int, database: str, source: Path) -> None:
     """Load a dump into an empty database, on all cores."""
-    argv = [client("pg_restore", major).path, *where(address, database), "--exit-on-error",
+    argv = [client("pg_restore", major, address.programs).path, *where(address, database), "--exit-on-error",
             f"--jobs={os.cpu_count() or 1}", str(source)]  # fmt: skip
     with call_of(address) as call:
         run_client(argv, call, f"loading the dump of the database `{address.name}`")
@@ -274,13 +278,13 @@ def _end_sessions(connection: Connection, names: list[str]) -> None:
         connection.commit()
 
 
-def lacking(connection: Connection) -> list[tuple[str, str]]:
+def lacking(connection: Connection, programs: str) -> list[tuple[str, str]]:
     """What is missing here for a backup and its return."""
     found = []
     major = server_major(connection)
     for program in ("pg_dump", "pg_restore"):
         try:
-            client(program, major)
+            client(program, major, programs)
         except AnswerNo as fault:
             found += [(problem.message, problem.remedy) for problem in fault.problems]
     ((user, may, owner, is_owner),) = connection.execute(plain(_MAY)).fetchall()

@@ -1,0 +1,431 @@
+"""A database server that is the site itself: its releases change, its data folder goes along or is made anew."""
+
+from __future__ import annotations
+
+import contextlib
+import itertools
+import os
+import random
+import shutil
+import signal
+import subprocess
+import sys
+import tarfile
+import tempfile
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import psutil
+import psycopg
+import pymysql
+import pytest
+
+from tests.conftest import need, run_program
+from tests.crash_driver import in_child
+from tests.warm import Answer
+from yellow_ladder.climb.conduct import Conditions, begin
+from yellow_ladder.climb.planning.prepare import stage_climb
+from yellow_ladder.climb.planning.prospect import look_ahead
+from yellow_ladder.climb.record.journal import Instant, JournalRecord
+from yellow_ladder.climb.running.run import utc_now
+from yellow_ladder.database.clusters import server_processes
+from yellow_ladder.demo.servers import ACCOUNTS, _program, missing_programs
+from yellow_ladder.events import silent
+from yellow_ladder.services import services_of
+from yellow_ladder.site.site import load_site
+
+IS_WHOLE = bool(os.environ.get("YELLOW_LADDER_SWEEP"))
+SEED = os.environ.get("YELLOW_LADDER_SEED", "")
+ROWS = 200
+
+STORE = {
+    "postgresql": """#!/bin/sh -e
+bin={bin}
+flags="-c listen_addresses= -c unix_socket_directories=$3 -c fsync=off"
+case $1 in
+start) exec $bin/pg_ctl -w -D "$2" -l "$3/log" -o "$flags" start ;;
+stop) exec $bin/pg_ctl -w -D "$2" -m fast stop ;;
+status) exec $bin/pg_ctl -D "$2" status ;;
+make) $bin/initdb -D "$2" -A trust -U quaybook -E UTF8 --locale=C.UTF-8 --no-sync ;;
+export) $bin/pg_dumpall -U quaybook -h "$3" --file="$4/all.sql" ;;
+import) $bin/initdb -D "$2" -A trust -U quaybook -E UTF8 --locale=C.UTF-8 --no-sync
+    $bin/pg_ctl -w -D "$2" -l "$4/log" -o "-c listen_addresses= -c unix_socket_directories=$4 -c fsync=off" start
+    PGOPTIONS="-c default_transaction_read_only=off" $bin/psql -q -U quaybook -h "$4" -d postgres -f "$4/all.sql"
+    $bin/pg_ctl -w -D "$2" -m fast stop ;;
+esac
+""",
+    "mariadb": """#!/bin/sh -e
+case $1 in
+run) exec {bin}/mariadbd --no-defaults --datadir="$2" --socket="$3/socket" --skip-networking \
+    --tmpdir="$3/tmp" --pid-file="$3/own.pid" --character-set-server=utf8mb4 ;;
+make) mariadb-install-db --no-defaults --datadir="$2" --tmpdir="$3/tmp" \
+    --auth-root-authentication-method=normal --skip-test-db ;;
+esac
+""",
+}
+SERVICE = {
+    "postgresql": """kind = "commands"
+start = ["{release}/bin/store", "start", "{root}/data", "{site}/run"]
+stop = ["{release}/bin/store", "stop", "{root}/data", "{site}/run"]
+status = ["{release}/bin/store", "status", "{root}/data", "{site}/run"]
+""",
+    "mariadb": """kind = "process"
+run = ["{release}/bin/store", "run", "{root}/data", "{site}/run"]
+pid_file = "{site}/run/store.pid"
+log = "{site}/run/log"
+ready = { log_line = "ready for connections" }
+""",
+}
+URL = {
+    "postgresql": "postgresql://quaybook@/harbour?socket={place}/run",
+    "mariadb": "mariadb://root@/harbour?socket={place}/run/socket",
+}
+SITE = """format = 1
+name = "harbour"
+product = "quaybook-store"
+root = "store"
+placement = "pointer"
+run_as = "{account}"
+
+[releases]
+source = "releases"
+
+[[versions]]
+of = "disk"
+file = "current/VERSION"
+
+[[databases]]
+url = "{url}"
+
+[[services]]
+name = "store"
+as_user = "{account}"
+holds = "main"
+data_folder = "data"
+stop_within_s = 30
+{service}"""
+SHEET = """format = 1
+[release]
+product = "quaybook-store"
+version = "{version}"
+{more}"""
+COPIED = '\n[[remade]]\nfolder = "data"\ncopied = true\n'
+EXPORTED = """
+[[remade]]
+folder = "data"
+carries = ["pg_hba.conf"]
+export_by = { run = ["{release}/bin/store", "export", "{folder}", "{site}/run", "{exported}"] }
+import_by = { run = ["{release}/bin/store", "import", "{folder}", "{site}/run", "{exported}"] }
+"""
+SAME = '\n[files]\nsame_format = ["data"]\n'
+WAYS = [("postgresql", "copied"), ("postgresql", "exported"), ("postgresql", "same"),
+        ("mariadb", "copied"), ("mariadb", "same")]  # fmt: skip
+SAYS = {"copied": COPIED, "exported": EXPORTED, "same": SAME}
+
+
+@dataclass(frozen=True)
+class Store:
+    """A site that is a database server, in a folder that its account can reach."""
+
+    place: Path
+    engine: str
+
+    @property
+    def root(self) -> Path:
+        return self.place / "store"
+
+    @property
+    def folder(self) -> Path:
+        return self.root / "data"
+
+    @property
+    def account(self) -> str:
+        return ACCOUNTS[self.engine][0]
+
+    def yl(self, *words: object) -> Answer:
+        return run_program(*words, folder=self.place)
+
+    def release(self, version: str, more: str = "", script: str = "") -> None:
+        """Pack a release of the server with its sheet beside it."""
+        tree = self.place / "packing" / f"quaybook-store-{version}"
+        shutil.rmtree(tree.parent, ignore_errors=True)
+        (tree / "bin").mkdir(parents=True)
+        (tree / "VERSION").write_text(version + "\n")
+        bin_folder = str(
+            Path(_program(self.engine, {"postgresql": "initdb", "mariadb": "mariadbd"}[self.engine])).parent
+        )
+        (tree / "bin" / "store").write_text(script or STORE[self.engine].replace("{bin}", bin_folder))
+        (tree / "bin" / "store").chmod(0o755)
+        with tarfile.open(self.place / "releases" / f"quaybook-store-{version}.tar.gz", "w:gz") as archive:
+            archive.add(tree, tree.name)
+        sheet = self.place / "releases" / f"quaybook-store-{version}.release.toml"
+        sheet.write_text(SHEET.replace("{version}", version).replace("{more}", more))
+
+    def own(self, *words: str) -> None:
+        """Let the server's account run its program."""
+        script = self.root / "current" / "bin" / "store"
+        argv = ["runuser", "-u", self.account, "--", str(script), *words]
+        subprocess.run(argv, check=True, capture_output=True, cwd="/")
+
+    def ask(self, *statements: str) -> list[tuple[Any, ...]]:
+        """Ask as the server's own account, to which no door is closed."""
+        if self.engine == "postgresql":
+            how = {"host": str(self.place / "run"), "user": "quaybook", "dbname": "harbour"}
+            options = "-c default_transaction_read_only=off"
+            connection: Any = psycopg.connect(**how, options=options, autocommit=True)
+        else:
+            socket = str(self.place / "run" / "socket")
+            connection = pymysql.connect(unix_socket=socket, user="root", database="harbour", autocommit=True)
+        try:
+            with connection.cursor() as cursor:
+                found: list[tuple[Any, ...]] = []
+                for one in statements:
+                    cursor.execute(one)
+                    found = list(cursor.fetchall()) if cursor.description else []
+            return found
+        finally:
+            connection.close()
+
+    @property
+    def rows(self) -> int:
+        return int(self.ask("SELECT count(*) FROM berths")[0][0])
+
+    @property
+    def version(self) -> str:
+        return (self.root / "current" / "VERSION").read_text().strip()
+
+    def kill_server(self) -> None:
+        """As a power cut would."""
+        there = [psutil.Process(pid) for pid in server_processes(self.folder)]
+        for one in there:
+            with contextlib.suppress(psutil.NoSuchProcess):
+                one.kill()
+        psutil.wait_procs(there, timeout=10)
+
+
+@pytest.fixture
+def make_store() -> Iterator[Callable[[str], Store]]:
+    """Make sites of that kind; whatever runs there is ended."""
+    made: list[Store] = []
+
+    def make(engine: str) -> Store:
+        need(missing_programs(engine), f"a test of {engine}")
+        place = Path(tempfile.mkdtemp(prefix="quay-store-"))
+        place.chmod(0o755)
+        store = Store(place, engine)
+        made.append(store)
+        for folder in ("releases", "run", "run/tmp"):
+            (place / folder).mkdir(mode=0o755)
+        store.release("1.0")
+        (store.root / "releases").mkdir(parents=True)
+        with tarfile.open(place / "releases" / "quaybook-store-1.0.tar.gz") as archive:
+            archive.extractall(store.root / "releases", filter="data")
+        (store.root / "releases" / "quaybook-store-1.0").rename(store.root / "releases" / "1.0")
+        (store.root / "current").symlink_to("releases/1.0")
+        store.folder.mkdir(mode=0o700)
+        for folder in (store.folder, place / "run", place / "run" / "tmp"):
+            shutil.chown(folder, store.account)
+        store.own("make", str(store.folder), str(place / "run"))
+        text = SITE.replace("{url}", URL[engine]).replace("{place}", str(place)).replace("{account}", store.account)
+        (place / "ladder.toml").write_text(text.replace("{service}", SERVICE[engine]))
+        _start(store)
+        return store
+
+    yield make
+    for store in made:
+        store.kill_server()
+        shutil.rmtree(store.place)
+
+
+def _start(store: Store) -> None:
+    (service,) = services_of(load_site(store.place / "ladder.toml"))
+    service.start()
+    if store.engine == "mariadb":
+        _socket(store, "CREATE DATABASE harbour CHARACTER SET utf8mb4")
+    else:
+        with psycopg.connect(
+            host=str(store.place / "run"), user="quaybook", dbname="postgres", autocommit=True
+        ) as connection:
+            connection.execute("CREATE DATABASE harbour")
+    values = ",".join(f"({number}, 'berth {number}')" for number in range(ROWS))
+    store.ask(
+        "CREATE TABLE berths (id integer PRIMARY KEY, name varchar(40) NOT NULL)",
+        "CREATE VIEW first_berths AS SELECT id, name FROM berths WHERE id < 10",
+        f"INSERT INTO berths VALUES {values}",
+    )
+
+
+def _socket(store: Store, statement: str) -> None:
+    with pymysql.connect(unix_socket=str(store.place / "run" / "socket"), user="root", autocommit=True) as connection:
+        connection.cursor().execute(statement)
+
+
+@pytest.mark.parametrize(("engine", "way"), WAYS)
+def test_a_server_climbs_with_its_data_and_comes_back(
+    make_store: Callable[[str], Store], engine: str, way: str
+) -> None:
+    store = make_store(engine)
+    store.release("2.0", SAYS[way])
+    before, inode = store.ask("SELECT id, name FROM berths ORDER BY 1"), store.folder.stat().st_ino
+    answer = store.yl("climb", "--yes")
+    assert answer.code == 0, answer.out + answer.err
+    assert "no difference in what was compared" in answer.out or "nothing was lost" in answer.out
+    assert (store.version, store.ask("SELECT id, name FROM berths ORDER BY 1")) == ("2.0", before)
+    assert (store.folder.stat().st_ino == inode) == (way == "same")
+    store.ask("INSERT INTO berths VALUES (1000, 'a new one')")
+    answer = store.yl("descend", "--yes")
+    assert answer.code == 0, answer.out + answer.err
+    assert (store.version, store.ask("SELECT id, name FROM berths ORDER BY 1")) == ("1.0", before)
+    assert store.folder.stat().st_ino == inode
+    (kept,) = (store.place / ".ladder").rglob("*berths.csv")
+    assert "a new one" in kept.read_text()
+    assert sorted(one.name for one in store.root.iterdir()) == ["current", "data", "releases"]
+    store.ask("INSERT INTO berths VALUES (1001, 'let in again')")
+
+
+def test_what_lies_aside_goes_when_the_climb_is_settled(make_store: Callable[[str], Store]) -> None:
+    store = make_store("postgresql")
+    store.release("2.0", COPIED)
+    assert store.yl("climb", "--yes").code == 0
+    assert list((store.place / ".ladder").rglob("PG_VERSION"))
+    assert store.yl("settle", "--yes").code == 0
+    assert not list((store.place / ".ladder").rglob("PG_VERSION"))
+    assert store.rows == ROWS
+
+
+def test_a_release_says_what_becomes_of_the_data_folder(make_store: Callable[[str], Store]) -> None:
+    store = make_store("postgresql")
+    store.release("2.0")
+    answer = store.yl("check")
+    assert answer.code == 1
+    assert "2.0 does not say what becomes of data" in " ".join(answer.out.split())
+    assert "copied = true" in answer.out
+    assert 'same_format = ["data"]' in " ".join(answer.out.split())
+
+
+def test_databases_that_nobody_names_are_told(make_store: Callable[[str], Store]) -> None:
+    store = make_store("postgresql")
+    store.release("2.0", COPIED)
+    store.ask("CREATE DATABASE tides")
+    answer = store.yl("check")
+    assert answer.code == 0, answer.out
+    assert "databases that are not named, and not compared: tides" in " ".join(answer.out.split())
+
+
+def test_a_server_that_does_not_start_takes_nothing_along(make_store: Callable[[str], Store]) -> None:
+    store = make_store("postgresql")
+    inode = store.folder.stat().st_ino
+    script = "#!/bin/sh\nif [ $1 = status ]; then exit 3; fi\necho the lamp is broken; exit 1\n"
+    store.release("2.0", COPIED, script)
+    answer = store.yl("climb", "--yes")
+    assert answer.code == 1, answer.out + answer.err
+    assert "the lamp is broken" in answer.err
+    assert (store.version, store.rows, store.folder.stat().st_ino) == ("1.0", ROWS, inode)
+
+
+def test_rows_that_others_wrote_to_the_newer_server_are_kept(make_store: Callable[[str], Store]) -> None:
+    """No door keeps the server's own account out; the climb fails, and its row is in a copy."""
+    store = make_store("postgresql")
+    words = f"psql -q -h {store.place}/run -U quaybook -d harbour"
+    writes = f"""
+[[commands]]
+name = "a forgotten writer"
+at = "before-migrations"
+run = ["/bin/sh", "-c", "{words} -c \\"INSERT INTO berths VALUES (4711, 'late')\\""]
+
+[[commands]]
+name = "fails"
+at = "after-migrations"
+run = ["/bin/false"]
+"""
+    store.release("2.0", COPIED + writes)
+    answer = store.yl("climb", "--yes")
+    assert answer.code == 1, answer.out + answer.err
+    assert "what main held is kept whole" in " ".join((answer.out + answer.err).split())
+    assert (store.version, store.rows) == ("1.0", ROWS)
+    (whole,) = (store.place / ".ladder").rglob("whole-main.pgdump")
+    listed = subprocess.run(["pg_restore", "-f", "-", str(whole)], check=True, capture_output=True, text=True).stdout
+    assert "4711\tlate" in listed
+
+
+def _killed_after(store: Store, number: int) -> bool:
+    site = load_site(store.place / "ladder.toml")
+
+    def watch(when: Instant, record: JournalRecord) -> None:
+        if (when, record.number) == (Instant.AFTER, number):
+            os.kill(os.getpid(), signal.SIGKILL)
+
+    def climb() -> int:
+        begin(stage_climb(look_ahead(site, None, utc_now()), utc_now(), silent), Conditions(on_append=watch))
+        return 0
+
+    return in_child(climb)[1] == signal.SIGKILL
+
+
+@pytest.mark.parametrize(("engine", "way"), [one for one in WAYS if one[1] != "same"])
+def test_a_power_cut_at_any_record_leaves_a_way(make_store: Callable[[str], Store], engine: str, way: str) -> None:
+    """Program and server are killed together; the next command starts the server again where it should run."""
+    chance, store = random.Random(f"{engine}{way}{SEED}"), make_store(engine)
+    store.release("2.0", SAYS[way])
+    before = store.ask("SELECT id, name FROM berths ORDER BY 1")
+    records = 2 * 21
+    numbers = range(2, records) if IS_WHOLE else sorted(chance.sample(range(2, records), 3))
+    tried = 0
+    for number, then in zip(numbers, itertools.cycle(["continue", "descend"]), strict=False):
+        if not _killed_after(store, number):
+            store.yl("descend", "--yes")
+            continue
+        tried += 1
+        if chance.random() < 0.7:
+            store.kill_server()
+        words = ("climb", "--continue") if then == "continue" else ("descend", "--yes")
+        answer = store.yl(*words)
+        if "--continue" in words and answer.code == 0:
+            assert (store.version, store.ask("SELECT id, name FROM berths ORDER BY 1")) == ("2.0", before), number
+            answer = store.yl("descend", "--yes")
+        assert answer.code == 0, (number, then, answer.out + answer.err)
+        assert (store.version, store.ask("SELECT id, name FROM berths ORDER BY 1")) == ("1.0", before), number
+        assert sorted(one.name for one in store.root.iterdir()) == ["current", "data", "releases"], number
+        store.ask("INSERT INTO berths VALUES (-1, 'x')", "DELETE FROM berths WHERE id = -1")
+    assert tried, (sys.argv, numbers)
+
+
+def test_a_servers_own_programs_are_taken_where_the_site_file_names_them(make_store: Callable[[str], Store]) -> None:
+    store = make_store("postgresql")
+    store.release("2.0", COPIED)
+    own = store.place / "programs"
+    own.mkdir()
+    (own / "pg_dump").write_text(f'#!/bin/sh\ntouch {own}/used\nexec {_program("postgresql", "pg_dump")} "$@"\n')
+    (own / "pg_dump").chmod(0o755)
+    text = (store.place / "ladder.toml").read_text()
+    (store.place / "ladder.toml").write_text(
+        text.replace("\n\n[[services]]", '\nprograms = "programs"\n\n[[services]]')
+    )
+    answer = store.yl("backup", "make")
+    assert answer.code == 0, answer.out + answer.err
+    assert (own / "used").exists()
+    shutil.chown(own, store.account)
+    answer = store.yl("check")
+    assert answer.code == 1
+    assert "could be another program by now" in " ".join(answer.out.split())
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "said"),
+    [
+        ('placement = "pointer"', 'placement = "exchange"', "would be exchanged with all in it"),
+        ('holds = "main"\n', "", "holds` none of [[databases]]"),
+        ("[[databases]]", '[keep]\ndata = ["data"]\n\n[[databases]]', "once is enough"),
+        ('data_folder = "data"', 'data_folder = "current/data"', "where releases come and go"),
+    ],
+)
+def test_what_cannot_be_is_refused(make_store: Callable[[str], Store], old: str, new: str, said: str) -> None:
+    store = make_store("postgresql")
+    store.release("2.0", COPIED)
+    text = (store.place / "ladder.toml").read_text()
+    assert old in text
+    (store.place / "ladder.toml").write_text(text.replace(old, new))
+    answer = store.yl("check")
+    assert (answer.code, said in answer.err) == (2, True), answer.err
