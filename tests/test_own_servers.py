@@ -172,9 +172,10 @@ class Store:
     def ask(self, *statements: str) -> list[tuple[Any, ...]]:
         """Ask as the server's own account, to which no door is closed."""
         if self.engine == "postgresql":
-            how = {"host": str(self.place / "run"), "user": "quaybook", "dbname": "harbour"}
             options = "-c default_transaction_read_only=off"
-            connection: Any = psycopg.connect(**how, options=options, autocommit=True)
+            connection: Any = psycopg.connect(
+                host=str(self.place / "run"), user="quaybook", dbname="harbour", options=options, autocommit=True
+            )
         else:
             socket = str(self.place / "run" / "socket")
             connection = pymysql.connect(unix_socket=socket, user="root", database="harbour", autocommit=True)
@@ -216,8 +217,8 @@ def make_store() -> Iterator[Callable[[str], Store]]:
         place.chmod(0o755)
         store = Store(place, engine)
         made.append(store)
-        for folder in ("releases", "run", "run/tmp"):
-            (place / folder).mkdir(mode=0o755)
+        for name in ("releases", "run", "run/tmp"):
+            (place / name).mkdir(mode=0o755)
         store.release("1.0")
         (store.root / "releases").mkdir(parents=True)
         with tarfile.open(place / "releases" / "quaybook-store-1.0.tar.gz") as archive:
@@ -410,6 +411,32 @@ def test_a_servers_own_programs_are_taken_where_the_site_file_names_them(make_st
     answer = store.yl("check")
     assert answer.code == 1
     assert "could be another program by now" in " ".join(answer.out.split())
+
+
+@pytest.mark.parametrize("engine", ["postgresql", "mariadb"])
+def test_a_first_site_file_proposes_the_server_and_takes_its_folder_for_no_data(
+    make_store: Callable[[str], Store], engine: str
+) -> None:
+    store = make_store(engine)
+    (store.place / "ladder.toml").unlink()
+    answer = store.yl("init", "store")
+    assert answer.code == 0, answer.err
+    assert f"data  (a data folder of {engine}; a server is at work in it)" in answer.out
+    text = (store.place / "ladder.toml").read_text()
+    assert "data = [" not in text
+    assert '# data_folder = "data"' in text
+    if engine == "postgresql":  # it says itself where it answers; the rest is as proposed
+        head, _, proposal = text.partition("# [[databases]]")
+        proposal = "\n".join(line.removeprefix("# ") for line in proposal.partition("\n\n")[0].splitlines())
+        for key in ("start", "stop", "status"):
+            line = next(one for one in proposal.splitlines() if one.startswith(key))
+            words = '["{release}/bin/store", "' + key + '", "{root}/data", "{site}/run"]'
+            proposal = proposal.replace(line, f"{key} = {words}")
+        proposal = proposal.replace("postgres@", "quaybook@").replace("NAME", "harbour")
+        (store.place / "ladder.toml").write_text(f"{head}\n[[databases]]{proposal}\n")
+        store.release("2.0", COPIED)
+        seen = store.yl("survey")
+        assert f"{ROWS} rows" in seen.out, seen.out + seen.err + (store.place / "ladder.toml").read_text()
 
 
 @pytest.mark.parametrize(

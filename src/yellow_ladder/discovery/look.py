@@ -14,6 +14,7 @@ from yellow_ladder import nolinks
 from yellow_ladder.discovery.databases import SQLITE_MAGIC, FoundDatabase, find_databases, sqlite_url
 from yellow_ladder.discovery.readers import FoundSettings, read_settings
 from yellow_ladder.discovery.running import Running, running_in
+from yellow_ladder.discovery.servers import FoundServer, find_servers
 from yellow_ladder.discovery.shapes import (
     Behind,
     Environment,
@@ -122,6 +123,7 @@ class Discovery:
     others: list[str] = field(default_factory=list)
     running: list[Running] = field(default_factory=list)
     jobs: list[Job] = field(default_factory=list)
+    servers: list[FoundServer] = field(default_factory=list)
     shortened: bool = False
 
 
@@ -135,6 +137,9 @@ def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discove
         found.environment = find_environment(root / (found.behind.release if found.behind else ""))
     entries = list(_entries(root, found))
     files = {path: status for path, status in entries if status is not None}
+    found.servers = find_servers(root, files)
+    for server in found.servers:  # its data folder is no folder of files
+        files = {path: status for path, status in files.items() if not within(path, [server.folder])}
     if found.behind is None:
         _find_version(found, files)
     else:
@@ -142,7 +147,8 @@ def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discove
     written = list(_data_folders(root, files))
     found.logs = [one for one in written if _holds_logs(one.what, files)]
     found.data = [one for one in written if one not in found.logs]
-    found.running = running_in(root)
+    at_work = {str(root / server.folder) for server in found.servers}
+    found.running = [one for one in running_in(root) if one.folder not in at_work]
     found.jobs = jobs_of({root, root.resolve()})
     _find_settings(found, files)
     if found.behind is not None:

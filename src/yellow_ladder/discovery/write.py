@@ -11,6 +11,7 @@ import tomlkit
 
 from yellow_ladder.discovery.look import Discovery, Guess
 from yellow_ladder.discovery.running import Running
+from yellow_ladder.discovery.servers import servers_text
 from yellow_ladder.files.entry import within
 from yellow_ladder.masking import masked_line
 
@@ -130,7 +131,7 @@ def _versions(found: Discovery, left: list[str]) -> list[str]:
 
 def _databases(found: Discovery, left: list[str]) -> list[str]:
     lines: list[str] = []
-    if not found.databases:
+    if not found.databases and not found.servers:
         left.append("[[databases]]: none was found; say where the application keeps its data")
     for number, one in enumerate(found.databases):
         mark = "guess: " if one.is_guess else ""
@@ -205,12 +206,16 @@ def _one_line(text: str) -> str:
 
 
 def _services(found: Discovery, left: list[str]) -> list[str]:
-    lines: list[str] = []
-    if not found.units:
+    release = found.behind.release if found.behind else ""
+    lines = list(servers_text(found.servers, found.root, release))
+    for server in found.servers:
+        text = f"{server.folder} is the data folder of a database server: say whether it climbs with the site"
+        left.append(f"{text}, and name its databases")
+    if not found.units and (found.running or not found.servers):
         left.append("[[services]]: no unit file points into the folder; say how the application is started and stopped")
         for number, one in enumerate(found.running):
             lines += _as_it_runs(found, one, "web" if number == 0 else f"worker-{number}")
-    if not found.units and not found.running:
+    if not found.units and not found.running and not found.servers:
         lines += [
             "# How the application is started, stopped and asked: by commands like these, or as one process.",
             "# [[services]]",

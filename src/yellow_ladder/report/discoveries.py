@@ -25,6 +25,9 @@ def discovery_page(found: Discovery, text: str, left: list[str], target: Path | 
     rows.append(
         ("databases", "\n".join(one_line(f"{one.url}  {one.where}") for one in found.databases) or "none found")
     )
+    for server in found.servers:
+        works = "a server is at work in it" if server.is_live else "no server is at work in it"
+        rows.append(("server", one_line(f"{server.folder}  (a data folder of {server.engine}; {works})")))
     for label, guesses in (
         ("settings", found.settings), ("data", found.data), ("logs", found.logs), ("add-ons", found.addons),
         ("keys", found.keys), ("licences", found.licences),
