@@ -286,6 +286,49 @@ def test_a_server_climbs_with_its_data_and_comes_back(
     store.ask("INSERT INTO berths VALUES (1001, 'let in again')")
 
 
+@pytest.mark.parametrize("engine", ["postgresql", "mariadb"])
+def test_an_account_that_gets_lost_takes_the_climb_back(make_store: Callable[[str], Store], engine: str) -> None:
+    """It is in no database, and nothing else would tell."""
+    store = make_store(engine)
+    made = {
+        "postgresql": ["CREATE ROLE clerk LOGIN PASSWORD 'for-tests'", "ALTER ROLE clerk SET work_mem = '5MB'"],
+        "mariadb": [
+            "CREATE USER clerk@localhost IDENTIFIED BY 'for-tests'",
+            "GRANT SELECT ON harbour.* TO clerk@localhost",
+        ],
+    }
+    store.ask(*made[engine])
+    client = {
+        "postgresql": f"psql -q -h {store.place}/run -U quaybook -d harbour -c",
+        "mariadb": f"mariadb --socket={store.place}/run/socket -u root harbour -e",
+    }[engine]
+    change = {
+        "postgresql": ["DROP ROLE clerk", "ALTER ROLE clerk PASSWORD 'another'"],
+        "mariadb": ["DROP USER clerk@localhost", "REVOKE SELECT ON harbour.* FROM clerk@localhost"],
+    }[engine]
+    command = ""
+    for statement, said in zip(change, ("is gone", "is not as before"), strict=True):
+        shell = f'run = ["/bin/sh", "-c", "{client} \\"{statement}\\""]'
+        command = f'[[commands]]\nname = "drops"\nat = "after-migrations"\n{shell}\n'
+        store.release("2.0", f"{COPIED}\n{command}")
+        answer = store.yl("climb", "--yes")
+        assert answer.code == 1, answer.out + answer.err
+        told = " ".join(answer.err.split())
+        assert "the account clerk" in told
+        assert said in told
+        assert "for-tests" not in answer.out + answer.err
+        assert (store.version, store.rows) == ("1.0", ROWS)
+    name = {"postgresql": "clerk", "mariadb": "clerk@localhost"}[engine]
+    declared = f'[[contract]]\ndefinition_changed = ["account {name}"]\n'
+    store.release("2.0", f"{COPIED}\n{command}\n{declared}")
+    answer = store.yl("climb", "--yes")
+    assert answer.code == 0, answer.out + answer.err
+    assert store.yl("descend", "--yes").code == 0
+    store.release("2.0", SAYS["exported"] if engine == "postgresql" else COPIED)
+    answer = store.yl("climb", "--yes")
+    assert answer.code == 0, answer.out + answer.err
+
+
 def test_what_lies_aside_goes_when_the_climb_is_settled(make_store: Callable[[str], Store]) -> None:
     store = make_store("postgresql")
     store.release("2.0", COPIED)

@@ -25,6 +25,9 @@ class Answers(Protocol):
     def object_counts(self, connection: Any, /) -> Mapping[str, int]:
         """How many objects there are of each kind."""
 
+    def accounts(self, connection: Any, /) -> dict[str, str]:
+        """What its server knows of accounts."""
+
     def positions(self, connection: Any, /) -> dict[str, str]:
         """Where sequences stand."""
 
@@ -55,6 +58,10 @@ class Answering(ABC):
     def object_counts(self) -> dict[str, int]:
         with self._reading() as connection:
             return dict(self._answers.object_counts(connection))
+
+    def accounts(self) -> dict[str, str]:
+        with self._reading() as connection:
+            return self._answers.accounts(connection)
 
     def positions(self) -> dict[str, str]:
         with self._reading() as connection:

@@ -307,6 +307,11 @@ class Database(Protocol):
         not, and where the engine has no door at all.
         """
 
+    def accounts(self) -> dict[str, str]:
+        """What its server knows of accounts and other things that are no part of a database, with what is set for each;
+        without secrets. Empty where there is no server, or this account may not look.
+        """
+
     def others_of_server(self) -> list[str]:
         """Databases of people's that its server has besides this one."""
 

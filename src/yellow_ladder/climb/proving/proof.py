@@ -9,6 +9,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from typing import Any
 
+from yellow_ladder.climb.proving.accounts import account_faults
 from yellow_ladder.climb.proving.basis import faults_in, last_basis, verdicts_of
 from yellow_ladder.climb.proving.closed import as_open
 from yellow_ladder.climb.proving.expected import (
@@ -149,6 +150,8 @@ def prove(run: Run, *, served: bool, keep: bool = True, to_the_row: bool = True)
             *unmet,
             *file_faults,
             *settings.faults,
+            # Later on, accounts are people's to change.
+            *(() if served else account_faults(plan)),
             *version_faults(plan, after.answers),
             *ask_again(plan, served=served, moment=Moment.LATER if served else Moment.CLOSED).faults,
         ),

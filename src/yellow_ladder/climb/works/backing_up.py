@@ -8,6 +8,7 @@ from dataclasses import asdict, replace
 from yellow_ladder.backup.catalog import ROOT_PREFIX, DatabaseBackup, below_root, read_backup
 from yellow_ladder.backup.files import Making, first_base, write_files, write_first
 from yellow_ladder.backup.make import finish, write_database
+from yellow_ladder.climb.proving.accounts import note_accounts
 from yellow_ladder.climb.proving.basis import read_what_will_be
 from yellow_ladder.climb.proving.inventory import BEFORE_NAME, Inventory, ask_probes, write_inventory
 from yellow_ladder.climb.record.step_names import StepKind, StepName
@@ -98,5 +99,6 @@ def take_inventory(run: Run) -> Facts:
         files.files,
     )
     write_inventory(run.plan, BEFORE_NAME, survey)
+    note_accounts(run.plan)
     read_what_will_be(run, run.plan.rungs[0])
     return {"rows": survey.rows, "files": survey.files}

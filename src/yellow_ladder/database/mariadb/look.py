@@ -8,6 +8,7 @@ from typing import Any
 import pymysql
 from pymysql.constants import FIELD_TYPE
 
+from yellow_ladder.database.mariadb import accounts as of_server
 from yellow_ladder.database.mariadb.connect import Connection, is_mariadb, quoted, rows
 from yellow_ladder.database.port import COUNTER_OF, LEDGER_TABLE, Session, Table, Traits
 from yellow_ladder.words import some_of
@@ -81,6 +82,9 @@ def query_kinds(connection: Connection, query: str) -> dict[str, str]:
 
 
 _KINDS = {FIELD_TYPE.FLOAT: "float", FIELD_TYPE.BIT: "bit", FIELD_TYPE.GEOMETRY: "geometry"}
+
+
+accounts = of_server.accounts
 
 
 def objects(connection: Connection) -> dict[str, str]:

@@ -17,6 +17,7 @@ from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.mariadb.connect import Connection, connected, is_mariadb, quoted, rows
 from yellow_ladder.words import some_of
 
+OUR_ROLES = "yellow_ladder_keeps_out_of_"
 Account: TypeAlias = tuple[str, str]
 """Name and host."""
 
@@ -131,7 +132,7 @@ def _others(connection: Connection, database: str) -> Others:
 
 
 def _role(database: str) -> str:
-    return f"yellow_ladder_keeps_out_of_{database}"
+    return f"{OUR_ROLES}{database}"
 
 
 def _myself(connection: Connection) -> Account:

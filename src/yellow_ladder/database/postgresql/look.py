@@ -6,6 +6,7 @@ from collections import Counter
 from typing import Any
 
 from yellow_ladder.database.port import LEDGER_TABLE, Session, Table, Traits
+from yellow_ladder.database.postgresql import accounts as of_server
 from yellow_ladder.database.postgresql.connect import OUR_NAME, Connection, plain
 
 LARGE_OBJECTS = "(large objects)"
@@ -160,6 +161,9 @@ def tables(connection: Connection) -> dict[str, tuple[str, str, Table]]:
     if _rows(connection, "SELECT 1 FROM pg_largeobject_metadata LIMIT 1"):
         found[LARGE_OBJECTS] = ("", "", Table(LARGE_OBJECTS, ("loid", "content"), ("loid",)))
     return found
+
+
+accounts = of_server.accounts
 
 
 def objects(connection: Connection) -> dict[str, str]:

@@ -136,6 +136,11 @@ def positions(connection: sqlite3.Connection) -> dict[str, str]:
     return {f"{COUNTER_OF}{name}": str(seq) for name, seq in rows if name != LEDGER_TABLE}
 
 
+def accounts(_connection: sqlite3.Connection) -> dict[str, str]:
+    """There is no server that could know any."""
+    return {}
+
+
 def objects(connection: sqlite3.Connection) -> dict[str, str]:
     """Tables, views, triggers and indexes by `kind name`, as they are defined; the numbers that applications keep in
     the file's header.
