@@ -82,7 +82,11 @@ def find_clients(names: Sequence[str], folders: Sequence[str], only: str = "") -
 def _version_of(program: str, file: tuple[int, int, int]) -> tuple[int, ...]:
     with contextlib.suppress(AnswerNo):
         said = _said(program, file)
-        # The last number that looks like a version: some programs say that of their own before the server's.
+        # MariaDB's programs say a version of their own, too: before the server's, and since 11 behind it.
+        servers = re.search(r"\b(\d+(?:\.\d+)+)-MariaDB", said)
+        if servers is not None:
+            return tuple(map(int, servers[1].split(".")))
+        # Otherwise the last number that looks like a version.
         found = re.findall(r"\b(\d+(?:\.\d+)+|\d+)(?=[-\s,).]|$|[a-z])", said)
         dotted = [one for one in found if "." in one]
         if dotted:

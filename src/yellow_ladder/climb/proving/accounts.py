@@ -13,6 +13,7 @@ from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.durable import write_json
 
 _NAME = "accounts.json"
+_HOW = ' (where the release means to, its contract says {} = ["{}"])'
 
 
 def note_accounts(plan: Plan) -> None:
@@ -37,9 +38,11 @@ def account_faults(plan: Plan) -> Iterator[str]:
                 continue
             there = now.get(server, {}).get(name)
             if there is None:
-                yield f"{server}: the {name} of the server is gone"
+                yield f"{server}: the {name} of the server is gone{_HOW.format('objects_dropped', name)}"
             elif there != text:
-                yield f"{server}: the {name} of the server is not as before: {text or 'nothing'} → {there or 'nothing'}"
+                what = f"{text or 'nothing'} → {there or 'nothing'}"
+                how = _HOW.format("definition_changed", name)
+                yield f"{server}: the {name} of the server is not as before: {what}{how}"
 
 
 def _accounts(plan: Plan) -> dict[str, dict[str, str]]:

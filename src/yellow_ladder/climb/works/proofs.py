@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
 from yellow_ladder.backup.catalog import read_backup
@@ -24,6 +25,7 @@ from yellow_ladder.climb.record.standing import Standing
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.climb.works.clones import load
+from yellow_ladder.climb.works.servers import is_set_aside
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.events import Note
 from yellow_ladder.fingerprints.records import DatabasePrint
@@ -152,8 +154,12 @@ def _print_now(run: Run, name: str, standing: Standing) -> DatabasePrint:
 
 
 def _differing(run: Run, name: str, before: DatabasePrint, now: DatabasePrint) -> list[str]:
-    """What is not as it was, but for what the application rewrites by itself."""
+    """What is not as it was, but for what the application rewrites by itself; and, where a server came back with its
+    data folder, for counters that its start has moved: that folder is the one that was there.
+    """
     volatile = run.site.database_spec(name).volatile
+    if is_set_aside(run.plan, name):
+        before, now = replace(before, positions={}), replace(now, positions={})
     return before.without(volatile).differences(now.without(volatile))
 
 
