@@ -342,6 +342,35 @@ def test_workers_that_are_alike_are_told_once_and_a_script_is_no_settings_file(t
     assert found["settings"] == []
 
 
+def test_a_process_of_a_release_behind_a_link_is_proposed_for_whatever_release_is_in_use(tmp_path: Path) -> None:
+    """Its settings lie beside the releases, and a variable of its own leads there."""
+    app = tmp_path / "app"
+    release, settings = app / "releases" / "2.4", app / "etc" / "Quaybook_SiteConfig.pm"
+    (release / "sbin").mkdir(parents=True)
+    (app / "etc").mkdir()
+    (app / "current").symlink_to("releases/2.4")
+    settings.write_text(
+        "Set( $DatabaseHost, '127.0.0.1');\nSet($DatabaseType, 'Pg');\nSet($DatabaseName , 'berths');\n"
+        f"Set($DatabaseUser, 'quay');\nSet($DatabasePassword, '{SECRET}');\n1;\n"
+    )
+    serve = release / "sbin" / "serve"
+    serve.write_text("#!/bin/sh\nread wait\n")
+    serve.chmod(0o755)
+    around = {"QUAYBOOK_CONFIG": str(settings), "QUAYBOOK_TOKEN": SECRET, "PATH": os.environ["PATH"]}
+    with subprocess.Popen(["sbin/serve", "--port", "1"], cwd=release, stdin=subprocess.PIPE, env=around) as running:
+        try:
+            answer = initialised(app, "--units", tmp_path)
+        finally:
+            running.kill()
+    text = answer.document["result"]["text"]
+    assert 'url = "postgresql://quay@127.0.0.1/berths"' in text
+    assert 'settings = [{ file = "etc/Quaybook_SiteConfig.pm" }]' in text
+    assert "data = [" not in text
+    assert '# run = ["sbin/serve", "--port", "1"]\n# folder = "{release}"\n' in text
+    assert '# environment = { QUAYBOOK_CONFIG = "{root}/etc/Quaybook_SiteConfig.pm" }' in text
+    assert SECRET not in answer.out + answer.err
+
+
 def test_what_runs_says_how_it_is_started_and_which_settings_it_reads(tmp_path: Path) -> None:
     app = tmp_path / "app"
     (app / "bin").mkdir(parents=True)

@@ -196,15 +196,18 @@ STRUCTURED = [
     ("a.properties", "server.port=80\nserver.old=1\n", "server.listen=80\n# server.old=1 (retired)\nserver.mail=x\n"),
     ("a.php", "<?php\n$server['port'] = 80;\n$server['old'] = 1;\n",
      "<?php\n$server['listen'] = 80;\n// $server['old'] = 1; (retired)\n"),
+    ("a.pm", "Set($port, 80);\nSet($old, 1);\n1;\n",
+     "Set($listen, 80);\n# Set($old, 1); (retired)\nSet($mail, 'x');\n1;\n"),
 ]  # fmt: skip
 
 
 @pytest.mark.parametrize(("file", "text", "after"), STRUCTURED, ids=[one[0] for one in STRUCTURED])
 def test_what_sheets_say_is_done_in_every_kind_of_format(file: str, text: str, after: str) -> None:
     settings = read_settings(text.encode(), "", file)
-    added = [] if file == "a.php" else [{"key": "server.mail", "value": "x"}]
+    above = "" if file == "a.pm" else "server."
+    added = [] if file == "a.php" else [{"key": f"{above}mail", "value": "x"}]
     wanted = changes(
-        renamed=[{"from": "server.port", "to": "server.listen"}], retired=[{"key": "server.old"}], added=added
+        renamed=[{"from": f"{above}port", "to": f"{above}listen"}], retired=[{"key": f"{above}old"}], added=added
     )
     say_before(settings, None, [wanted])
     say_after(settings, [wanted])

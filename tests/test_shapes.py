@@ -544,3 +544,32 @@ def test_edits_of_a_release_that_a_climb_has_built_are_seen_by_the_next_check(en
     (told,) = [one for one in found if one["check"] == "core edits"]
     assert told["level"] == "stop"
     assert "server.py" in told["saw"]
+
+
+@pytest.mark.parametrize("shape", ["environment", "plain"])
+def test_what_a_release_makes_by_itself_in_its_tree_is_nobodys(make_demo: MakeDemo, shape: str) -> None:
+    """A cache of compiled pages beside the release's files: no file of the site's, where the sheet says so."""
+    demo = make_demo(shape=shape)
+    assert demo.yl("climb", "--yes", "--to", "2.6").code == 0
+    assert demo.yl("settle", "--yes").code == 0
+    inside = demo.root / "releases" / "2.6" if shape == "environment" else demo.root
+    (inside / "berths.page").write_text("made at the first visit")
+    told = " ".join(demo.yl("check").out.split())
+    assert "1 file neither the release's nor named in the site file" in told
+    assert ("generated under [files]" in told) == (shape == "environment")
+    change_sheet(demo, "2.6", "\n[reach]", '\n[files]\ngenerated = ["berths.page"]\n\n[reach]')
+    assert "every file below root is the release's or named" in " ".join(demo.yl("check", "-v").out.split())
+
+
+def test_an_archive_that_a_release_is_made_with_is_no_release_without_a_sheet(make_demo: MakeDemo) -> None:
+    demo = make_demo(shape="environment", start=False)
+    source = demo.folder / "releases"
+    (source / "quaybook-9.0-vendor.tar.gz").write_bytes((source / "quaybook-4.0.tar.zst").read_bytes()[:500])
+    sheet = (
+        'format = 1\n[release]\nproduct = "quaybook"\nversion = "9.0"\n[archive.build]\n'
+        'files = ["quaybook-9.0-vendor.tar.gz"]\ncommands = [["true"]]\n'
+    )
+    (source / f"quaybook-9.0.{SHEET_NAME}").write_text(sheet)
+    answer = demo.yl("check")
+    assert "has no release sheet" not in answer.out
+    assert "quaybook-9.0-vendor.tar.gz cannot" not in " ".join(answer.out.split())

@@ -163,7 +163,7 @@ def unclaimed_files(at: Circumstances) -> Iterator[Finding]:
     if not files.unclaimed:
         yield ok("unclaimed files", "every file below root is the release's or named in the site file")
         return
-    if not files.release_known:
+    if not files.release_known and not files.reference:
         # Without the old package everything looks unclaimed; the new tree then has what the new release brings.
         seen = f"{len(files.unclaimed):,} files cannot be told apart from the release's own"
         what = f"the archive of {at.survey.version}" if at.survey.version else "the installed release's archive"
@@ -182,7 +182,15 @@ def unclaimed_files(at: Circumstances) -> Iterator[Finding]:
     if files.added:
         count = count_of(len(files.added), "file")
         seen = f"{count} neither the release's nor named in the site file: {some_of(files.added)}"
-        yield from _unclaimed(seen, 'name them under [keep], or set keep.unclaimed = "carry" or "leave"', rule)
+        remedy = 'name them under [keep], or set keep.unclaimed = "carry" or "leave"'
+        inside = at.site.release_path
+        if inside and all(within(path, [inside]) for path in files.added):
+            # They go with the folder of their release, and what is the site's own does not lie there.
+            remedy = (
+                f"if {at.survey.version} makes them by itself, its sheet says so (generated under [files]); otherwise "
+                'move them out of its folder, or set keep.unclaimed = "leave"'
+            )
+        yield from _unclaimed(seen, remedy, rule)
 
 
 def _unclaimed(seen: str, remedy: str, rule: str) -> Iterator[Finding]:

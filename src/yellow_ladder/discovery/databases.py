@@ -29,6 +29,7 @@ _FIELDS = (
 _ABOUT_DATABASES = re.compile(
     r"(?i)(^|[._])(db|database|databases|sql|mysql|postgres|pgsql|datasource|doctrine)|^db|dbname"
 )
+_HUMP = re.compile(r"(?<=[a-z0-9])(?=[A-Z])")
 _NAMES_IN_KEYS = {"postgres": "postgresql", "pgsql": "postgresql", "mariadb": "mariadb", "mysql": "mysql"}
 _PORTS = {"5432": "postgresql", "3306": "mariadb"}
 _SQLITE_ENDINGS = (".sqlite", ".sqlite3", ".db", ".db3")
@@ -97,9 +98,10 @@ def _from_fields(pairs: Iterable[tuple[str, str]], file: Path, root: Path) -> li
     # Some name the engine, or its driver, beside the block that has the rest.
     engines = {key.lower().rpartition(".")[0]: value for key, value in pairs if value.lower() in _ENGINES}
     for key, value in pairs:
-        if not _ABOUT_DATABASES.search(key):
+        plain = _HUMP.sub("_", key)  # `DatabaseHost` is said as `database_host` elsewhere
+        if not _ABOUT_DATABASES.search(plain):
             continue
-        prefix, field = _field_of(key)
+        prefix, field = _field_of(plain)
         if field:
             groups.setdefault(prefix, {}).setdefault(field, (key, value))
     found = []

@@ -14,9 +14,9 @@ LARGEST_BYTES = 256 * 1024
 _MOST_PAIRS = 2_000
 _ENDINGS = {
     ".ini", ".cfg", ".cnf", ".conf", ".config", ".toml", ".json", ".jsonc", ".yaml", ".yml", ".php", ".inc", ".xml",
-    ".properties", ".env", ".py", ".js", ".cjs", ".mjs", ".rb", ".pl", ".sh",
+    ".properties", ".env", ".py", ".js", ".cjs", ".mjs", ".rb", ".pl", ".pm", ".sh",
 }  # fmt: skip
-_CODE = {".py", ".js", ".cjs", ".mjs", ".rb", ".pl", ".php", ".inc", ".sh", ".xml"}
+_CODE = {".py", ".js", ".cjs", ".mjs", ".rb", ".pl", ".pm", ".php", ".inc", ".sh", ".xml"}
 Pairs = list[tuple[str, str]]
 
 

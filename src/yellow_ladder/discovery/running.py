@@ -11,6 +11,7 @@ from pathlib import Path
 
 import psutil
 
+from yellow_ladder import nolinks
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.masking import masked_line
 
@@ -22,13 +23,16 @@ _INTERPRETERS = {
 _SCRIPTS = {".php", ".py", ".js", ".mjs", ".cjs", ".rb", ".pl", ".lua", ".jar", ".exs"}
 _SHELLS = {"sh", "bash", "dash", "zsh", "ksh"}
 _VERSION_OF_PROGRAM = re.compile(r"[-\d.]*$")
+# What a shell leaves in every process.
+_OF_SHELLS = {"PWD", "OLDPWD", "HOME", "_", "TMPDIR"}
 _NEAR = 6  # a script stands among the first words, after options
 
 
 @dataclass(frozen=True, slots=True)
 class Running:
     """A process of the application that no other one of it has started; `named` are files of root in its words, and
-    `written` those that it or its children have open to write to; `alike` counts others that differ in numbers alone.
+    `written` those that it or its children have open to write to; `alike` counts others that differ in numbers alone;
+    `environment` has the variables that name files or folders of root.
     """
 
     pid: int
@@ -39,6 +43,7 @@ class Running:
     named: tuple[str, ...]
     written: tuple[str, ...] = ()
     alike: int = 0
+    environment: tuple[tuple[str, str], ...] = ()
 
 
 def running_in(root: Path) -> list[Running]:
@@ -102,14 +107,26 @@ def _looked_at(root: Path, process: psutil.Process, words: list[str]) -> Iterato
     with contextlib.suppress(psutil.Error, OSError):
         folder = process.cwd()
         # An interpreter is named by the script's first line, and is put before it by the kernel.
-        script = next((at for at, word in enumerate(words[:2]) if _is_script(root, Path(folder, word))), 0)
+        first = [at for at, word in enumerate(words[:_NEAR]) if not word.startswith("-")]
+        script = next((at for at in first if _is_script(root, Path(folder, words[at]))), 0)
         shown = [_without_secrets(folder, word)[:_LONGEST_WORD] for word in words[script:][:_MOST_WORDS]]
         named = tuple(_files_in(root, folder, words[script + 1 :]))
         if _interpreter(words[script]) in _INTERPRETERS:
             run = next((one for one in named if Path(one).suffix in _SCRIPTS), None)  # what it runs, and no settings
             named = tuple(one for one in named if one != run)
         ports, written = tuple(_ports(process)), tuple(_written_by(root, process))
-        yield Running(process.pid, process.username(), tuple(shown), folder, ports, named, written)
+        around = tuple(_variables(root, process))
+        named += tuple(str(Path(path).relative_to(root)) for _, path in around if Path(path).is_file())
+        yield Running(process.pid, process.username(), tuple(shown), folder, ports, named, written, environment=around)
+
+
+def _variables(root: Path, process: psutil.Process) -> Iterator[tuple[str, str]]:
+    """Variables of its own that name what is there below root: where its settings are, for instance."""
+    for name, value in sorted(process.environ().items()):
+        if name not in _OF_SHELLS and len(value) < _LONGEST_WORD:
+            path = Path(value)
+            if path.is_absolute() and path != root and path.is_relative_to(root) and nolinks.is_there(path):
+                yield name, value
 
 
 def _without_secrets(folder: str, word: str) -> str:

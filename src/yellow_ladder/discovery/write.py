@@ -261,10 +261,20 @@ def _jobs(found: Discovery) -> list[str]:
     return lines
 
 
+def _in_braces(found: Discovery, word: str) -> str:
+    """A path of root, or of the release in use wherever that may be by then."""
+    if found.behind is not None:
+        for place in (found.behind.release, found.behind.link):
+            whole = f"{found.root}/{place}"
+            if word == whole or word.startswith(f"{whole}/"):
+                return "{release}" + word[len(whole) :]
+    return word.replace(str(found.root), "{root}", 1) if within(word, [str(found.root)]) else word
+
+
 def _as_it_runs(found: Discovery, one: Running, name: str) -> list[str]:
     """A service as a process of now suggests it. Who starts it is not known, so that it stays a proposal."""
-    root = str(found.root)
-    words = [word.replace(root, "{root}") if word.startswith(root) else word for word in one.words]
+    variables = [f"{name} = {_text(_in_braces(found, value))}" for name, value in one.environment]
+    words = [_in_braces(found, word) for word in one.words]
     ports = f", listens on {', '.join(map(str, one.ports))}" if one.ports else ""
     ports += f", and {one.alike} like it" if one.alike else ""
     lines = [
@@ -274,7 +284,8 @@ def _as_it_runs(found: Discovery, one: Running, name: str) -> list[str]:
         f'name = "{name}"',
         'kind = "process"',
         f"run = [{', '.join(map(_text, words))}]",
-        f"folder = {_text(one.folder.replace(root, '{root}'))}",
+        f"folder = {_text(_in_braces(found, one.folder))}",
+        *([f"environment = {{ {', '.join(variables)} }}"] if variables else ()),
         f'pid_file = "run/{name}.pid"',
         f"as_user = {_text(one.account)}",
         *(f'ready = {{ url = "http://127.0.0.1:{port}/" }}' for port in one.ports[:1]),

@@ -113,15 +113,25 @@ def _read_all(source: Path, names: Sequence[str], digests: Mapping[str, str]) ->
     releases: list[Release] = []
     problems: list[Problem] = []
     alone = set(_sheets_alone(source, names))
-    for name in names:
+    # Sheets first: an archive that another release is made with is no release, and is not read to its end to see that.
+    made_with: set[str] = set()
+    for name in sorted(names, key=lambda one: one not in alone):
         if not is_archive_name(name) and name not in alone:
+            continue
+        if name in made_with and not sheet_path_beside(source / name).is_file():
             continue
         try:
             read = _read_sheet_alone if name in alone else _read_release
             releases.append(read(source / name, digests.get(name, "")))
+            made_with.update(_made_with(releases[-1]))
         except LadderError as fault:
             problems.extend(fault.problems)
     return releases, problems
+
+
+def _made_with(release: Release) -> list[str]:
+    build = release.sheet.archive.build
+    return build.files if build is not None else []
 
 
 def product_of(source: Path) -> str:

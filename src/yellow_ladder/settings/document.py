@@ -88,6 +88,10 @@ class Document:
         place = len(block.children)
         if block is self.root and node.parts is None and sections:
             place = block.children.index(sections[0])
+        ending = block.children[-1] if block.children else None
+        if place == len(block.children) and ending is not None and (ending.value or "").strip() == "1;":
+            place -= 1  # the last word of a Perl file is that it was read
+            node.lead, ending.lead = ending.lead + node.lead, ""
         if place == len(block.children):
             self._put_below_retired(block, node)
         if not self._has_commas(block):

@@ -94,6 +94,7 @@ def _look_at_files(
     """Hold the files against the installed release's package, or against a record of it."""
     release = releases.of(version) if releases and version else None
     older = [one for one in reversed(releases.found) if version and one.version <= version] if releases else []
+    made = release.sheet.files.generated if release is not None else []
     # What commands have made is known from a record alone.
     if release is not None and not release.is_built and release.archive.is_file():
         status = release.archive.stat()
@@ -104,7 +105,7 @@ def _look_at_files(
             return Reference(name, package_contents(installed, site.state.memory), is_package=True)
 
         try:
-            return look_at_files(site, key, read_package, older, thorough=depth.read_files)
+            return look_at_files(site, key, read_package, older, generated=made, thorough=depth.read_files)
         except LadderError as fault:
             findings.append(fault.problems[0].message)
     for finder in depth.records:
@@ -113,12 +114,12 @@ def _look_at_files(
             key, read = found
             if release is None or not release.is_built:
                 findings.append(f"the package of {version} is not at hand: files are held against {key}")
-            return look_at_files(site, key, read, thorough=depth.read_files)
+            return look_at_files(site, key, read, generated=made, thorough=depth.read_files)
     if release is not None and release.is_built:
         findings.append(f"{version} was made by commands, and nothing recorded what: edits of its files are not seen")
     elif version is not None and not findings:
         findings.append(f"the package of {version} is not in the release source: edits of its files are not seen")
-    return look_at_files(site, "nobody knows", lambda: None, thorough=depth.read_files)
+    return look_at_files(site, "nobody knows", lambda: None, generated=made, thorough=depth.read_files)
 
 
 def _packages(site: Site, findings: list[str]) -> Mapping[str, str]:

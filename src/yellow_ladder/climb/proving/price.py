@@ -14,14 +14,14 @@ from yellow_ladder.backup.catalog import Ground, outside_root, read_backup
 from yellow_ladder.backup.restore import look_outside
 from yellow_ladder.climb.proving.expected import expected_tree, present_tree, site_after
 from yellow_ladder.climb.proving.inventory import AFTER_NAME, read_inventory
-from yellow_ladder.climb.record.commands import commands_of
+from yellow_ladder.climb.record.commands import commands_of, generated_by
 from yellow_ladder.climb.record.plan import Plan, migrations_folder
 from yellow_ladder.database import Database
 from yellow_ladder.database.port import TableChanges
 from yellow_ladder.durable import private_folder, write_json
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.copying import copy_entry, remove_entry
-from yellow_ladder.files.entry import Kind
+from yellow_ladder.files.entry import Kind, within
 from yellow_ladder.files.listing import in_pairs
 from yellow_ladder.files.manifest import FileChange, differing
 from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint, Ties
@@ -251,10 +251,11 @@ def drop_scratch(plan: Plan) -> None:
 
 def _changed_files(plan: Plan) -> list[str]:
     """Files below root that are new or changed against the new release and the data of the backup; and files outside
-    root that have changed since the backup.
+    root that have changed since the backup. What the release makes by itself is nobody's loss.
     """
-    expected = expected_tree(plan)
-    below = differing(in_pairs(expected.entries(), present_tree(plan, expected)))
+    expected, made = expected_tree(plan), generated_by(plan.rungs[-1])
+    found = differing(in_pairs(expected.entries(), present_tree(plan, expected)))
+    below = [one for one in found if not within(one[0].path, made)]
     outside = outside_root(read_backup(plan.site.state.backups / plan.backup_name).manifest())
     there = look_outside(Ground(plan.site.root), outside)
     beside = [one for one in differing(in_pairs(outside.entries(), there)) if one[0].change is FileChange.CONTENT]

@@ -118,11 +118,17 @@ def written_by_commands(plan: Plan, up_to: RungPlan | None = None) -> Mapping[st
             found |= dict.fromkeys(one.keys.writes, one.name)
     for rung in plan.rungs[:last]:
         found |= {one.folder: f"import {one.folder}" for one in rung.parsed.remade if one.import_by is not None}
-        found |= dict.fromkeys(rung.parsed.files.generated, f"{rung.to_version} itself")
+        found |= dict.fromkeys(generated_by(rung), f"{rung.to_version} itself")
         for migration in rung.migrations:
             if migration.command is not None:
                 found |= dict.fromkeys(migration.command.writes, migration.id)
     return found
+
+
+def generated_by(rung: RungPlan) -> list[str]:
+    """Paths below root that a release makes by itself in its tree, in a folder of its own where it has one."""
+    named = rung.parsed.files.generated
+    return [*named, *(f"{rung.folder}/{one}" for one in named if rung.folder)]
 
 
 def mark_of(plan: Plan) -> str:

@@ -82,6 +82,7 @@ PERL = Language(
         line_comments=("#",), quotes="\"'", arrows=("=>",), trailing=True, brackets=(*_CURLY, ("(", ")")),
     ),
     target=r"((?:our\s+|my\s+)?[$@%][A-Za-z_][\w:]*(?:->)?(?:\{[^}\n]*\}|\[[^\]\n]*\])*)(\s*=(?![=~])\s*)",
+    call=r"([Ss]et\s*\(\s*)([$@%][A-Za-z_]\w*)(\s*,\s*)",
     ends=";",
     semicolon=True,
     comment="#",
@@ -140,7 +141,9 @@ class Code:
         name = _name(plain(found[2]) if call else found[1])
         scanner.at = found.end()
         try:
-            node = scanner.value(",)" if call else self.language.ends)
+            # What is set of a list or a table goes on to the end of the call.
+            ends = ")" if call and found[2].startswith(("@", "%")) else ",)"
+            node = scanner.value(ends if call else self.language.ends)
             if call:
                 mark = scanner.at
                 scanner.between()
@@ -201,8 +204,10 @@ class Code:
         return True
 
     def meaning(self, node: Node) -> str:
-        """A literal without its quotation marks; anything else as it is written."""
-        return plain(node.value or "")
+        """A literal without its quotation marks; anything else, a list of several too, as it is written."""
+        value = node.value or ""
+        bare = plain(value)
+        return value if bare != value.strip() and re.search(rf"(?<!\\){value.strip()[0]}\s*,", bare) else bare
 
     def settle(self, block: Node) -> None:
         """Commas inside of brackets; a line for each statement."""
@@ -221,7 +226,9 @@ class Code:
             blank = " " if arrow == "=>" else ""
             return Node(name, lead + pad, f"'{name}'{blank}{arrow} ", self.written(value))
         end = ";" if self.language.semicolon else ""
-        if self.language.call and re.fullmatch(r"[A-Z_][A-Z0-9_]*", name):
+        if self.name == "perl" and any(one.head.lower().startswith("set") for one in block.children):
+            return Node(name, lead, f"Set(${name}, ", self.written(value), foot=")", sep=end, tail="\n")
+        if self.name == "php" and re.fullmatch(r"[A-Z_][A-Z0-9_]*", name):
             return Node(name, lead, f"define('{name}', ", self.written(value), foot=")", sep=end, tail="\n")
         return Node(name, lead, f"{name} = ", self.written(value), sep=end, tail="\n")
 
@@ -233,7 +240,7 @@ class Code:
             return value
         return (
             json.dumps(value, ensure_ascii=False)
-            if self.name != "php"
+            if self.name not in ("php", "perl", "ruby")  # there, more than the value could be read in quotes
             else "'" + re.sub(r"(['\\])", r"\\\1", value) + "'"
         )
 

@@ -48,9 +48,12 @@ def look_at_files(
     reference: Callable[[], Reference | None],
     older: Sequence[Release] = (),
     *,
+    generated: Sequence[str] = (),
     thorough: bool = False,
 ) -> SiteFiles:
     """Hold the files against a reference. `reference_key` names it: it is fetched only where something changed.
+
+    `generated`: what the installed release makes by itself in its own tree, as its sheet says.
 
     What was seen is remembered in the state folder; `thorough` reads every file again.
     """
@@ -63,24 +66,26 @@ def look_at_files(
     tree = look_at_tree(site.root, rules, memory)
     way = [site.record.placement, _release_path(site)]
     keep = site.record.keep.model_dump(mode="json")
-    key = _digest([_RULES, reference_key, way, keep, [str(o.version) for o in older]])
+    key = _digest([_RULES, reference_key, way, keep, list(generated), [str(o.version) for o in older]])
     files = SiteFiles(tree, FileClasses())
     if tree.is_as_remembered and memory.result_key == key and memory.result is not None:
         try:
             files.classes = FileClasses.from_record(memory.result)
         except (TypeError, KeyError, ValueError, AttributeError):
-            files.classes = _sorted_anew(site, files, reference(), older)
+            files.classes = _sorted_anew(site, files, reference(), older, generated)
     else:
-        files.classes = _sorted_anew(site, files, reference(), older)
+        files.classes = _sorted_anew(site, files, reference(), older, generated)
         remember(tree, key, asdict(files.classes))
     return files
 
 
-def _sorted_anew(site: Site, files: SiteFiles, reference: Reference | None, older: Sequence[Release]) -> FileClasses:
+def _sorted_anew(
+    site: Site, files: SiteFiles, reference: Reference | None, older: Sequence[Release], generated: Sequence[str]
+) -> FileClasses:
     keep = site.record.keep
     if reference is not None:
         reference = reference.below(_release_path(site))
-    stays = _staying(site, reference)
+    stays = _staying(site, reference, generated)
     left, as_released, usual = sift(files.tree, reference, keep, stays)
     classes = classify(left, reference, keep, usual, as_released, stays)
     if not classes.unclaimed or not classes.release_known:
@@ -97,15 +102,19 @@ def _release_path(site: Site) -> str:
         return ""
 
 
-def _staying(site: Site, reference: Reference | None) -> Stays:
-    """Which files stay where they are when a release comes, whosever they are: with an exchange of the tree, none."""
+def _staying(site: Site, reference: Reference | None, generated: Sequence[str]) -> Stays:
+    """Which files stay where they are when a release comes, whosever they are: with an exchange of the tree, none; and
+    those that the release has made by itself, which nobody misses.
+    """
     placement, known = site.record.placement, reference.contents if reference else {}
     if placement == "overlay":
         return lambda path: path not in known
+    above = _release_path(site)
+    made = [f"{above}/{one}" if above else one for one in generated]
     if placement == "pointer":
-        folder = [_release_path(site)] if reference is not None else []
-        return lambda path: not within(path, folder)
-    return stays_nowhere
+        folder = [above] if reference is not None else []
+        return lambda path: not within(path, folder) or within(path, made)
+    return (lambda path: within(path, made)) if made else stays_nowhere
 
 
 def _digest(what: object) -> str:
