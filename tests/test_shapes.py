@@ -17,6 +17,7 @@ import pytest
 
 from tests.conftest import Demo, MakeDemo
 from tests.crash_driver import in_child, planned
+from tests.warm import Answer
 from yellow_ladder.checks.machine import rooms_for
 from yellow_ladder.checks.records import Circumstances
 from yellow_ladder.climb.conduct import Conditions, begin
@@ -480,18 +481,9 @@ def test_what_no_release_declares_is_proposed_as_narrowly_as_it_was_seen(environ
     assert 'columns_dropped = ["price_cents"]' in text
 
 
-def test_what_is_proposed_is_enough_for_the_next_climb(make_demo: MakeDemo) -> None:
-    """A column that appeared hides what else its table's definition has become: the proposal has both."""
-    demo = make_demo(start=False)
-    name = "migrations/3.0-appears.sql"
-    sql = (
-        "CREATE TABLE tides (id INTEGER PRIMARY KEY, port TEXT, level TEXT DEFAULT 'low');"
-        " INSERT INTO tides VALUES (1, 'Nordmole', 'high');"
-    )
-    connection = sqlite3.connect(demo.database)
-    connection.executescript(sql)
-    connection.commit()
-    connection.close()
+def a_climb_that_proposes(demo: Demo, migration: str) -> tuple[str, Answer]:
+    """What a climb to a release with this migration proposes, and how it ends when the sheet says just that."""
+    name = "migrations/2.5-appears.sql"
     for path in demo.folder.glob("releases/quaybook-2.6*"):
         path.unlink()
     release = demo.folder / "tree"
@@ -500,11 +492,7 @@ def test_what_is_proposed_is_enough_for_the_next_climb(make_demo: MakeDemo) -> N
         shutil.rmtree(release / place, ignore_errors=True)
     (release / "VERSION").write_text("2.5\n")
     (release / "migrations").mkdir(exist_ok=True)
-    (release / name).write_text(
-        "ALTER TABLE tides ADD COLUMN seen TEXT;"
-        " CREATE TABLE anew (id INTEGER PRIMARY KEY, port TEXT NOT NULL, level TEXT, seen TEXT);"
-        " INSERT INTO anew SELECT * FROM tides; DROP TABLE tides; ALTER TABLE anew RENAME TO tides;"
-    )
+    (release / name).write_text(migration)
     sheet = release / "release.toml"
     head = 'format = 1\n\n[release]\nproduct = "quaybook"\nversion = "2.5"\n\n[reach]\nfrom = ">=2.4"\n'
     sheet.write_text(f'{head}\n[[migrations]]\nid = "appears"\nfile = "{name}"\n')
@@ -513,13 +501,48 @@ def test_what_is_proposed_is_enough_for_the_next_climb(make_demo: MakeDemo) -> N
     assert demo.yl("climb", "--to", "2.5", "--yes").code == 1
     (proposal,) = demo.folder.glob(".ladder/climbs/*/seen-contract.toml")
     text = proposal.read_text()
-    assert 'columns_added = ["seen"]' in text
-    assert 'definition_changed = ["table tides"]' in text
     sheet.write_text(sheet.read_text() + text)
     for path in demo.folder.glob("releases/quaybook-2.5*"):
         path.unlink()
     assert demo.yl(*packed).code == 0
-    assert demo.yl("climb", "--to", "2.5", "--yes").code == 0
+    return text, demo.yl("climb", "--to", "2.5", "--yes")
+
+
+def with_tides(demo: Demo) -> Demo:
+    connection = sqlite3.connect(demo.database)
+    connection.executescript(
+        "CREATE TABLE tides (id INTEGER PRIMARY KEY, port TEXT, level TEXT DEFAULT 'low');"
+        " INSERT INTO tides VALUES (1, 'Nordmole', 'high'), (2, 'Sandhavn', 'low');"
+    )
+    connection.commit()
+    connection.close()
+    return demo
+
+
+def test_what_is_proposed_is_enough_for_the_next_climb(make_demo: MakeDemo) -> None:
+    """A column that appeared hides what else its table's definition has become: the proposal has both."""
+    text, answer = a_climb_that_proposes(
+        with_tides(make_demo(start=False)),
+        "ALTER TABLE tides ADD COLUMN seen TEXT;"
+        " CREATE TABLE anew (id INTEGER PRIMARY KEY, port TEXT NOT NULL, level TEXT, seen TEXT);"
+        " INSERT INTO anew SELECT * FROM tides; DROP TABLE tides; ALTER TABLE anew RENAME TO tides;",
+    )
+    assert 'columns_added = ["seen"]' in text
+    assert 'definition_changed = ["table tides"]' in text
+    assert answer.code == 0, answer.err
+
+
+def test_rows_that_came_do_not_hide_that_old_ones_were_rewritten(make_demo: MakeDemo) -> None:
+    """Neither from the proposal, nor, once it is declared, from the verdict."""
+    text, answer = a_climb_that_proposes(
+        with_tides(make_demo(start=False)),
+        "UPDATE tides SET level = 'very high' WHERE id = 1; INSERT INTO tides VALUES (3, 'Ostkai', 'low');",
+    )
+    assert 'rows = "grow"\ncolumns_changed = ["level"]' in text
+    assert answer.code == 0, answer.err
+    told = " ".join(answer.out.split())
+    assert "1 row came, the 2 old ones compared by key" in told
+    assert "main.tides: level rewritten" in told, "what is given up is told"
 
 
 def test_files_that_nothing_declares_are_proposed_as_what_a_command_writes(environment: Demo) -> None:

@@ -112,7 +112,8 @@ def core_edits(at: Circumstances) -> Iterator[Finding]:
         )
         return
     if not files.release_known and not files.reference:
-        seen = f"the package of {version} is not in the source: edits of its files cannot be seen"
+        whose = f"the package of {version}" if version else "the installed release's package"
+        seen = f"{whose} is not in the source: edits of its files cannot be seen"
         yield warn(
             "core edits",
             seen,

@@ -121,12 +121,25 @@ def _versions(found: Discovery, left: list[str]) -> list[str]:
         return [told, "[[versions]]", 'of = "disk"', f"link = {_text(found.behind.link)}", ""]
     if not found.version_file:
         left.append("[[versions]]: no version file was found; say where the version stands")
-        return ["# No version file was found.", "[[versions]]", 'of = "disk"', 'file = "VERSION" # guess', ""]
+        return ["# No version file was found.", *_asked_of_program(found), "[[versions]]", 'of = "disk"', *_GUESSED]
     lines = [f"# It says {found.version} now.", "[[versions]]", 'of = "disk"', f"file = {_text(found.version_file)}"]
     if found.version_pattern:
         lines.append(f"pattern = {_text(found.version_pattern)}")
     left.append('[[versions]] with of = "served": the page that tells the version, so that a missed restart is seen')
     return [*lines, ""]
+
+
+_GUESSED = ['file = "VERSION" # guess', ""]
+
+
+def _asked_of_program(found: Discovery) -> list[str]:
+    """A program that is the application may tell its version; it is not run to see whether it does."""
+    for one in found.running:
+        program = Path(one.folder, one.words[0])
+        if "/" in one.words[0] and program.is_relative_to(found.root):
+            words = f'[{_text(_in_braces(found, str(program)))}, "--version"]'
+            return ["# The program that runs may tell it, if it knows this option:", f"# command = {words}"]
+    return []
 
 
 def _databases(found: Discovery, left: list[str]) -> list[str]:

@@ -120,6 +120,7 @@ def _judge_told(name: str, line: TableLine, before: DatabasePrint, now: TablePri
     # Values that came from another table are held against it only where no row came or went.
     same_rows = rows_before is None or now.rows == rows_before
     plain = {c: its for c, its in others.items() if same_rows or its.origin is None or c not in now.names}
+    declared += [f"{c} rewritten" for c, its in others.items() if c not in plain and its.is_changed]
     more, more_values, wrong, words = _judge_columns(TableLine(line.origin, line.rows, columns=plain), before, now)
     known = {f"the column {column} appeared" for column in (*line.columns, *expected.columns)}
     faults += [one for one in wrong if one not in known]

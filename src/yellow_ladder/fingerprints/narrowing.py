@@ -230,7 +230,7 @@ def told_in(verdict: TableVerdict, found: InWords | None) -> TableVerdict:
         return verdict
     kept = [one for one in verdict.remarks if not _tells_the_same(one, found)]
     columns = [f"{name}: {text}" for name, text in found.columns.items()]
-    return replace(verdict, remarks=(*found.rows.values(), *columns, *kept))
+    return replace(verdict, remarks=(*found.rows.values(), *columns, *kept), differing=tuple(found.columns))
 
 
 def _tells_the_same(remark: str, found: InWords) -> bool:

@@ -29,7 +29,10 @@ class Verdict(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class TableVerdict:
-    """One table: rows before and after (None where there was no such table), columns compared, and what was found."""
+    """One table: rows before and after (None where there was no such table), columns compared, and what was found.
+
+    `differing`: columns in which rows from before were seen to differ, where rows were looked at.
+    """
 
     table: str
     verdict: Verdict
@@ -39,6 +42,7 @@ class TableVerdict:
     remarks: tuple[str, ...] = ()
     old_rows_compared: bool = False
     values_compared: int = 0
+    differing: tuple[str, ...] = ()
 
     @property
     def is_uncompared(self) -> bool:
@@ -57,7 +61,8 @@ class TableVerdict:
     @staticmethod
     def from_record(record: Mapping[str, Any]) -> TableVerdict:
         """Read what `as_record` gave."""
-        return TableVerdict(**{**record, "verdict": Verdict(record["verdict"]), "remarks": tuple(record["remarks"])})
+        lists = {name: tuple(record[name]) for name in ("remarks", "differing") if name in record}
+        return TableVerdict(**{**record, "verdict": Verdict(record["verdict"]), **lists})
 
 
 def together(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import re
 import shutil
@@ -24,6 +25,7 @@ if TYPE_CHECKING:
     import httpx
 
 LARGEST_ANSWER_BYTES = 1024 * 1024
+_DOTTED = re.compile(r"(?<![\w.])v?(\d+(?:\.\d+)+[\w.+-]*)")
 _LAST_VERSION = r"(\d+(?:\.\d+)*[\w.+-]*)/?$"
 
 
@@ -65,7 +67,8 @@ def ask(site: Site, probe: VersionProbe) -> ProbeAnswer:
     where = _where(probe)
 
     def answer() -> str:
-        return matched(_raw_answer(site, probe), probe.pattern or (_LAST_VERSION if probe.link else ""))
+        said = matched(_raw_answer(site, probe), probe.pattern or (_LAST_VERSION if probe.link else ""))
+        return _version_in(said) if probe.command and not probe.pattern and probe.of != "schema" else said
 
     return _answer_of(answer, probe.of, where, probe.part)
 
@@ -201,6 +204,15 @@ def matched(text: str, pattern: str) -> str:
     if found is None:
         raise ValueError(f"nothing matches the pattern {pattern!r}")
     return _printable((found.group(1) if found.groups() else found.group(0)) or "")
+
+
+def _version_in(line: str) -> str:
+    """The version in what a program says of itself (`quaybook version 2.4`); the line, where it is one or has none."""
+    with contextlib.suppress(ValueError):
+        Version(line)
+        return line
+    found = _DOTTED.search(line)
+    return found[1] if found is not None else line
 
 
 def _printable(text: str) -> str:

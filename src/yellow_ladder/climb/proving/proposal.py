@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 import tomlkit
@@ -38,7 +38,7 @@ def propose(
     lines = before.lineages()
     contracts = tomlkit.aot()
     for name, verdicts in tables.items():
-        differing = {one.table for one in verdicts if one.verdict is Verdict.DIFFERS}
+        differing = {one.table: one.differing for one in verdicts if one.verdict is Verdict.DIFFERS}
         contract = _contract(name, lines[name], differing, before.databases[name], after[name])
         _add_definitions(contract, before, after[name])
         if len(contract) > 1:
@@ -70,7 +70,10 @@ def _add_definitions(contract: Table, before: Basis, after: DatabasePrint) -> No
         contract["definition_changed"] = sorted({*seen.definition_changed, *known})
 
 
-def _contract(name: str, line: Lineage, differing: Iterable[str], before: DatabasePrint, after: DatabasePrint) -> Table:
+def _contract(
+    name: str, line: Lineage, differing: Mapping[str, Sequence[str]], before: DatabasePrint, after: DatabasePrint
+) -> Table:
+    """`differing`: what differs, and of tables the columns in which rows from before were seen to."""
     seen = set(differing)
     contract, tables = tomlkit.table(), tomlkit.aot()
     contract.add("database", name)
@@ -83,7 +86,7 @@ def _contract(name: str, line: Lineage, differing: Iterable[str], before: Databa
         if names:
             contract.add(key, sorted(names))
     for table in sorted(seen & line.tables.keys() & after.tables.keys()):
-        change = _change(table, line.tables[table], before, after.tables[table])
+        change = _change(table, line.tables[table], before, after.tables[table], differing[table])
         if len(change) > 1:
             tables.append(change)
     if tables:
@@ -91,8 +94,10 @@ def _contract(name: str, line: Lineage, differing: Iterable[str], before: Databa
     return contract
 
 
-def _change(name: str, line: TableLine, before: DatabasePrint, new: TablePrint) -> Table:
-    """What is missing of one table, beyond what was declared of it."""
+def _change(name: str, line: TableLine, before: DatabasePrint, new: TablePrint, differing: Sequence[str]) -> Table:
+    """What is missing of one table, beyond what was declared of it. Where rows came, sums tell nothing of the old ones:
+    what was seen of them row by row does.
+    """
     change = tomlkit.table()
     change.add("name", name)
     for key, columns in (
@@ -106,6 +111,9 @@ def _change(name: str, line: TableLine, before: DatabasePrint, new: TablePrint) 
     old = before.tables[line.origin]
     if old.rows != new.rows:
         change.add("rows", "grow" if new.rows > old.rows else "any")
+        rewritten = [one for one in differing if one in line.columns and not line.columns[one].is_changed]
+        if rewritten and new.rows > old.rows:
+            change.add("columns_changed", rewritten)
         return change
     same_key = new.key == line.key_after(before)
     changed = []
