@@ -25,6 +25,8 @@ import pytest
 from tests.conftest import need, run_program
 from tests.crash_driver import in_child
 from tests.warm import Answer
+from yellow_ladder.checks.machine import rooms_for
+from yellow_ladder.checks.records import Circumstances
 from yellow_ladder.climb.conduct import Conditions, begin
 from yellow_ladder.climb.planning.prepare import stage_climb
 from yellow_ladder.climb.planning.prospect import look_ahead
@@ -363,6 +365,22 @@ def test_a_release_says_what_becomes_of_the_data_folder(make_store: Callable[[st
     assert 'same_format = ["data"]' in " ".join(answer.out.split())
 
 
+def test_room_for_another_data_folder_is_reckoned(make_store: Callable[[str], Store]) -> None:
+    """It is no folder of files, and so in no survey."""
+    store = make_store("postgresql")
+    store.release("2.0", SAME)
+    before = in_child(lambda: _room_wanted(store))[0]
+    store.release("2.0", COPIED)
+    size = sum(one.stat().st_size for one in store.folder.rglob("*") if one.is_file())
+    assert in_child(lambda: _room_wanted(store))[0] - before > size
+
+
+def _room_wanted(store: Store) -> int:
+    prospect = look_ahead(load_site(store.place / "ladder.toml"), None, utc_now())
+    at = Circumstances(prospect.site, prospect.survey, prospect.releases, prospect.way, utc_now())
+    return sum(room.count_bytes for room in rooms_for(at, prospect.route))
+
+
 def test_databases_that_nobody_names_are_told(make_store: Callable[[str], Store]) -> None:
     store = make_store("postgresql")
     store.release("2.0", COPIED)
@@ -406,6 +424,31 @@ run = ["/bin/false"]
     (whole,) = (store.place / ".ladder").rglob("whole-main.pgdump")
     listed = subprocess.run(["pg_restore", "-f", "-", str(whole)], check=True, capture_output=True, text=True).stdout
     assert "4711\tlate" in listed
+
+
+def test_a_newer_server_that_is_broken_keeps_nobody_from_going_back(make_store: Callable[[str], Store]) -> None:
+    """What users have written to it is in its data folder, which is kept whole."""
+    store = make_store("postgresql")
+    store.release("2.0", COPIED)
+    assert store.yl("climb", "--yes").code == 0
+    store.ask("INSERT INTO berths VALUES (5000, 'after')", "CHECKPOINT")
+    store.kill_server()
+    script = store.root / "releases" / "2.0" / "bin" / "store"
+    script.write_text("#!/bin/sh\nif [ $1 = status ]; then exit 3; fi\necho the lamp is broken; exit 1\n")
+    answer = store.yl("descend", "--yes")
+    assert answer.code == 0, answer.out + answer.err
+    assert (store.version, store.rows) == ("1.0", ROWS)
+    (kept,) = (store.place / ".ladder").rglob("data-folder-of-store")
+    assert str(kept) in "".join((answer.out + answer.err).split())
+    subprocess.run(["chown", "-R", store.account, str(kept)], check=True)
+    for one in (kept, *kept.parents):
+        if one.is_relative_to(store.place):
+            one.chmod(0o700 if one == kept else 0o755)
+    (kept / "postmaster.pid").unlink(missing_ok=True)
+    store.own("stop", str(store.folder), str(store.place / "run"))
+    store.own("start", str(kept), str(store.place / "run"))
+    assert store.ask("SELECT name FROM berths WHERE id = 5000") == [("after",)]
+    store.own("stop", str(kept), str(store.place / "run"))
 
 
 def _killed_after(store: Store, number: int) -> bool:

@@ -13,6 +13,7 @@ from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.errors import LadderError
 from yellow_ladder.files.entry import within
 from yellow_ladder.files.exchange import same_file_system
+from yellow_ladder.files.manifest import walk_tree
 from yellow_ladder.release.source import Release
 from yellow_ladder.route import Route
 from yellow_ladder.words import bytes_in_words, moment_in_words, moment_of
@@ -105,6 +106,11 @@ def _remade_room(at: Circumstances, route: Route) -> tuple[int, int]:
     """Bytes and entries of what is exported and imported beside what is there; either may be larger in truth."""
     folders = [one.folder for rung in route.leg for one in rung.release.sheet.remade]
     inside = [entry.size for path, entry in at.survey.manifest.items() if within(path, folders)] if folders else []
+    # The data folder of a server is no folder of files, and is in no survey: it is looked at here.
+    servers = {spec.data_folder for spec in at.site.record.servers}
+    for folder in folders:
+        if folder in servers:
+            inside += [one.status.st_size for _, one in walk_tree(at.site.root / folder)]
     return 2 * sum(inside), 2 * len(inside)
 
 

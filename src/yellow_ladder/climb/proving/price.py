@@ -14,11 +14,11 @@ from yellow_ladder.backup.catalog import Ground, outside_root, read_backup
 from yellow_ladder.backup.restore import look_outside
 from yellow_ladder.climb.proving.expected import expected_tree, present_tree, site_after
 from yellow_ladder.climb.proving.inventory import AFTER_NAME, read_inventory
-from yellow_ladder.climb.record.commands import commands_of, generated_by
+from yellow_ladder.climb.record.commands import commands_of, generated_by, is_set_aside
 from yellow_ladder.climb.record.plan import Plan, migrations_folder
 from yellow_ladder.database import Database
 from yellow_ladder.database.port import TableChanges
-from yellow_ladder.durable import private_folder, write_json
+from yellow_ladder.durable import private_folder, write_json, write_whole
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.entry import Kind, within
@@ -285,7 +285,11 @@ def keep_newer(plan: Plan) -> tuple[Price, Path]:
                 copies[name] = held.enter_context(kept)
             except LadderError as fault:
                 remove_entry(target)  # what a copy that failed has left is none
-                keep_unreadable(database, fault, folder)
+                if is_set_aside(plan, name):
+                    # Its server may be what is broken: all that it has written goes aside with its data folder.
+                    write_whole(unread_mark(plan, name), f"{fault.problems[0].message}\n".encode())
+                else:
+                    keep_unreadable(database, fault, folder)
         price = reckon(plan, copies, lambda name, tables: write_json(kept_print(plan, name), _as_record(tables)))
         for name, copy in copies.items():
             _keep_rows(plan, copy, [one for one in price.tables if one.database == name], folder / ROWS_NAME)
@@ -296,6 +300,11 @@ def keep_newer(plan: Plan) -> tuple[Price, Path]:
         copy_entry(Ground(site.root).at(path), copy_of_it)
     os.sync()  # what is kept must be on disk before the steps that follow write over the originals
     return price, folder
+
+
+def unread_mark(plan: Plan, database: str) -> Path:
+    """Says that a database could not be read when going back, so that its server's data folder is kept instead."""
+    return plan.folder / FOLDER_NAME / f"unread-{database}.txt"
 
 
 def _as_record(tables: Mapping[str, TablePrint]) -> Mapping[str, Any]:

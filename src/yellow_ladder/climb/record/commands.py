@@ -102,6 +102,12 @@ def all_remade(plan: Plan) -> list[PlannedRemaking]:
     return [one for rung in plan.rungs for one in remade_at(plan, rung)]
 
 
+def is_set_aside(plan: Plan, database: str) -> bool:
+    """Whether a database goes back by its server's data folder, which is set aside and comes back as a whole."""
+    made_anew = {one.before for one in all_remade(plan)}
+    return any(database in one.holds and one.data_folder in made_anew for one in plan.site.record.servers)
+
+
 def commands_at(plan: Plan, at: Point, rung: RungPlan | None = None) -> list[PlannedCommand]:
     """Those of one point, of one rung where it is a rung's."""
     return [one for one in commands_of(plan) if one.at is at and (rung is None or one.rung is rung)]

@@ -8,11 +8,12 @@ import time
 from yellow_ladder.backup.catalog import Backup
 from yellow_ladder.climb.planning.ways_back import remember_rate
 from yellow_ladder.climb.proving.written import keep_whole, keep_written
+from yellow_ladder.climb.record.commands import is_set_aside
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.record.standing import Standing
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Facts, Run, Work
-from yellow_ladder.climb.works.servers import is_as_before, is_set_aside
+from yellow_ladder.climb.works.servers import is_as_before
 from yellow_ladder.errors import LadderError
 
 

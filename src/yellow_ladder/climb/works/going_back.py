@@ -9,11 +9,11 @@ from yellow_ladder.backup.restore import restore_files
 from yellow_ladder.climb.placing.kinds import placement_of
 from yellow_ladder.climb.proving.price import keep_newer, kept_ground, left_copy
 from yellow_ladder.climb.proving.written import NOTHING_ASIDE, keep_written
+from yellow_ladder.climb.record.commands import is_set_aside
 from yellow_ladder.climb.record.step_names import StepKind
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.climb.works.clones import put_back
 from yellow_ladder.climb.works.door import close_site, close_tree
-from yellow_ladder.climb.works.servers import is_set_aside
 from yellow_ladder.words import count_of
 
 _BY_COMMANDS = (StepKind.COMMAND, StepKind.MIGRATE_BY_COMMAND, StepKind.MIGRATE_BY_START)

@@ -21,11 +21,11 @@ from yellow_ladder.climb.proving.price import drop_scratch, keep_as_left
 from yellow_ladder.climb.proving.proof import PROOF_NAME, prove
 from yellow_ladder.climb.proving.proposal import DECLARED_IN, propose
 from yellow_ladder.climb.proving.written import only_added, writers_to
+from yellow_ladder.climb.record.commands import is_set_aside
 from yellow_ladder.climb.record.standing import Standing
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.climb.works.clones import load
-from yellow_ladder.climb.works.servers import is_set_aside
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.events import Note
 from yellow_ladder.fingerprints.records import DatabasePrint

@@ -16,6 +16,7 @@ from pathlib import Path
 from yellow_ladder import nolinks
 from yellow_ladder.climb.placing.aside import aside_folder
 from yellow_ladder.climb.placing.kinds import release_before, release_folder
+from yellow_ladder.climb.proving.price import FOLDER_NAME, unread_mark
 from yellow_ladder.climb.record.commands import PlannedCommand, PlannedRemaking, all_remade
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.running.run import Facts, Run, Work
@@ -24,8 +25,10 @@ from yellow_ladder.climb.works.servers import server_at
 from yellow_ladder.commands.watched import Call
 from yellow_ladder.durable import private_folder, write_json
 from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.events import Note
 from yellow_ladder.files.attributes import match_attributes, read_attributes
 from yellow_ladder.files.copying import copy_entry, remove_entry
+from yellow_ladder.files.exchange import same_file_system
 from yellow_ladder.release.commands import USUAL_LIMIT_S, CommandKeys
 from yellow_ladder.words import count_of
 
@@ -165,11 +168,27 @@ def put_folders_back(run: Run) -> Facts:
             remove_entry(taken_out)
             nolinks.rename(home, taken_out)
             nolinks.sync_folder(taken_out.parent)
+            _keep_unread(run, made, taken_out)
         nolinks.rename(aside, home)
         nolinks.sync_folder(home.parent)
         nolinks.sync_folder(aside.parent)
         count += 1
     return {"summary": f"{count_of(count, 'folder')} put back as set aside" if count else "nothing had been made anew"}
+
+
+def _keep_unread(run: Run, made: PlannedRemaking, newer: Path) -> None:
+    """Keep the newer data folder of a server that could not be read: users may have written to it."""
+    server = server_at(run.site, made.before)
+    if server is None or not any(unread_mark(run.plan, one).exists() for one in server.holds):
+        return
+    kept = private_folder(run.plan.folder / FOLDER_NAME) / f"data-folder-of-{server.name}"
+    if nolinks.is_there(kept):
+        return
+    if same_file_system(newer, kept.parent):
+        nolinks.rename(newer, kept)
+    else:
+        copy_entry(newer, kept)
+    run.listen(Note(f"what `{server.name}` has written could not be read; all of it is in {kept}", is_warning=True))
 
 
 def _first_name(plan: Plan, made: PlannedRemaking) -> str:

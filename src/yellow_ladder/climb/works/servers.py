@@ -10,8 +10,7 @@ import contextlib
 from yellow_ladder.climb.proving.inventory import BEFORE_NAME, fingerprint_all, read_inventory
 from yellow_ladder.climb.proving.price import drop_scratch
 from yellow_ladder.climb.proving.written import keep_whole
-from yellow_ladder.climb.record.commands import all_remade
-from yellow_ladder.climb.record.plan import Plan
+from yellow_ladder.climb.record.commands import is_set_aside
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.database import Database
@@ -98,12 +97,6 @@ def held_by(run: Run, name: str) -> dict[str, Database]:
     """The databases of one server of the site, by name."""
     (spec,) = [one for one in run.site.record.servers if one.name == name]
     return {one: run.site.databases()[one] for one in spec.holds}
-
-
-def is_set_aside(plan: Plan, database: str) -> bool:
-    """Whether a database goes back by its server's data folder, which is set aside and comes back as a whole."""
-    made_anew = {one.before for one in all_remade(plan)}
-    return any(database in one.holds and one.data_folder in made_anew for one in plan.site.record.servers)
 
 
 def start_what_should_run(run: Run) -> None:
