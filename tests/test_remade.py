@@ -53,6 +53,49 @@ def with_log_book(demo: Demo, text: str = REMADE) -> Demo:
     return demo
 
 
+COPIED = """
+[[remade]]
+folder = "log-book"
+copied = true
+"""
+
+
+@pytest.mark.parametrize("shape", SHAPES)
+def test_a_release_may_go_on_with_a_copy_and_the_old_folder_comes_back(make_demo: MakeDemo, shape: str) -> None:
+    """What the new release does to the folder, the release before need not be able to read."""
+    demo = with_log_book(make_demo(shape=shape), COPIED)
+    book = demo.root / "log-book"
+    before, inode = look(book), book.stat().st_ino
+    answer = demo.yl("climb", "--yes", "--to", "3.0")
+    assert answer.code == 0, answer.err
+    assert "log-book (made anew" not in answer.out, "it is compared file by file"
+    assert look(book) == before
+    assert book.stat().st_ino != inode
+    (book / "monday.v1").write_text("only 3.0 reads this")
+    assert demo.yl("descend", "--yes").code == 0
+    assert (look(book), book.stat().st_ino) == (before, inode)
+
+
+def test_a_folder_that_lies_in_reach_of_the_import_may_be_exchanged_and_is_not_believed(make_demo: MakeDemo) -> None:
+    """The site's account puts another folder where the old one waits: nothing is thrown away for it."""
+    text = """
+[[remade]]
+folder = "log-book"
+import_by = { run = ["/bin/sh", "-c", "cp $0/*.v1 $1; mv $0 $0.x; mkdir $0", "{before}", "{folder}"] }
+"""
+    demo = with_log_book(make_demo(shape="environment"), text)
+    before = look(demo.root / "log-book")
+    answer = demo.yl("climb", "--yes", "--to", "3.0")
+    assert answer.code == 3, answer.out + answer.err
+    assert "is not the folder that was set aside: somebody has exchanged it" in " ".join(answer.err.split())
+    (moved,) = demo.root.glob(".before-*.x")
+    assert look(moved) == before
+    moved.with_suffix("").rmdir()
+    moved.rename(moved.with_suffix(""))
+    assert demo.yl("descend", "--yes").code == 0
+    assert look(demo.root / "log-book") == before
+
+
 @pytest.mark.parametrize("shape", SHAPES)
 def test_a_data_folder_is_made_anew_and_the_old_one_comes_back_as_it_was(make_demo: MakeDemo, shape: str) -> None:
     demo = with_log_book(make_demo(shape=shape))

@@ -54,7 +54,7 @@ def _climbs_along(at: Circumstances, folder: Path, spec: AnyService) -> Iterator
         with contextlib.suppress(LadderError):
             serves_from = databases[name].data_folder()
             if serves_from is not None and serves_from != folder:
-                seen = f"the server of `{name}` works in {serves_from}, and `{spec.name}` is said to in {folder}"
+                seen = f"the server of `{name}` works in {serves_from}, and not in {folder}, as the site file says"
                 yield stop("database servers", seen, f"correct `data_folder` of `{spec.name}`")
                 return
     named = {databases[name].address.database for name in spec.holds}

@@ -47,15 +47,15 @@ class Call:
 def own_client(names: Sequence[str], folder: str) -> Client | None:
     """A program of one of these names in the folder that the site file names for its server, if it is there.
 
-    Raises AnswerNo where another account could put another program there.
+    Raises AnswerNo where another account could put another program there: it is not even asked for its version.
     """
-    for client in find_clients(names, (), folder) if folder else ():
-        if os.geteuid() == 0 and not is_ours_alone(client.path):
-            text = f"{client.path} could be another program by now: not root alone may write there"
+    there = [found for name in names if folder and (found := shutil.which(name, path=folder))]
+    for place in there:
+        if os.geteuid() == 0 and not (is_ours_alone(place) and is_ours_alone(os.path.realpath(place))):
+            text = f"{place} could be another program by now: not root alone may write there"
             remedy = f"give it and the folders above it to root: see ls -ld {folder}; or take `programs` out"
             raise AnswerNo(Problem("client-not-ours", text, remedy, folder))
-        return client
-    return None
+    return next(find_clients(names, (), folder), None) if there else None
 
 
 def find_clients(names: Sequence[str], folders: Sequence[str], only: str = "") -> Iterator[Client]:

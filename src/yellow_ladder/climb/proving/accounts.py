@@ -11,6 +11,7 @@ from collections.abc import Iterator, Mapping
 
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.durable import write_json
+from yellow_ladder.masking import masked_line
 
 _NAME = "accounts.json"
 _HOW = ' (where the release means to, its contract says {} = ["{}"])'
@@ -40,7 +41,8 @@ def account_faults(plan: Plan) -> Iterator[str]:
             if there is None:
                 yield f"{server}: the {name} of the server is gone{_HOW.format('objects_dropped', name)}"
             elif there != text:
-                what = f"{text or 'nothing'} → {there or 'nothing'}"
+                # What is set for an account may be a secret of the application's.
+                what = f"{masked_line(text) or 'nothing'} → {masked_line(there) or 'nothing'}"
                 how = _HOW.format("definition_changed", name)
                 yield f"{server}: the {name} of the server is not as before: {what}{how}"
 

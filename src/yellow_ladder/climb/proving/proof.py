@@ -194,7 +194,8 @@ def _remade_in_words(plan: Plan) -> Iterator[str]:
     """Data folders that were made anew: what lies there now are other files."""
     servers = {one.data_folder for one in plan.site.record.servers}  # what they hold is compared as databases
     for one in all_remade(plan):
-        if one.before in servers:
+        # A copy that no program has been at is compared file by file, like all else.
+        if one.before in servers or (one.copied and one.import_by is None):
             continue
         asked = (
             f"the same before and after: {', '.join(each.name for each in one.same)}" if one.same else "nothing asked"

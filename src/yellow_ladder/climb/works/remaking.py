@@ -38,11 +38,7 @@ def export(made: PlannedRemaking) -> Work:
 
     def do(run: Run) -> Facts:
         plan, folder, planned = run.plan, run.site.root / made.before, made.export_by
-        if not nolinks.is_folder(folder):
-            text = f"{made.before}, which {made.rung.to_version} makes anew, is no folder of the site"
-            raise AnswerNo(
-                Problem("not-to-be-remade", text, "correct `folder` of [[remade]] in the sheet", str(folder))
-            )
+        _see_folder(made, folder)
         values = {**_values(plan, made, folder), "release": str(release_before(plan, made.rung))}
         answers = {one.name: _answer(run, made, one.name, list(one.before), values) for one in made.same}
         facts: Facts = {}
@@ -83,6 +79,8 @@ def make_anew(made: PlannedRemaking) -> Work:
             remove_entry(_exported(plan, made))
             return {"summary": "imported before"}
         lent = _lent(plan, made)
+        if not nolinks.is_there(lent):
+            _see_folder(made, folder)
         _note_inode(plan, made, folder)
         if nolinks.is_there(lent):
             _see_that_it_is_ours(plan, made, lent)
@@ -126,6 +124,13 @@ def _move_aside(folder: Path, aside: Path) -> None:
         nolinks.rename(folder, aside)
         nolinks.sync_folder(aside.parent)
         nolinks.sync_folder(folder.parent)
+
+
+def _see_folder(made: PlannedRemaking, folder: Path) -> None:
+    """Raise AnswerNo where the folder that is to be made anew is none of the site."""
+    if not nolinks.is_folder(folder):
+        text = f"{made.before}, which {made.rung.to_version} makes anew, is no folder of the site"
+        raise AnswerNo(Problem("not-to-be-remade", text, "correct `folder` of [[remade]] in the sheet", str(folder)))
 
 
 def _note_inode(plan: Plan, made: PlannedRemaking, folder: Path) -> None:

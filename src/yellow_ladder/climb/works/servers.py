@@ -14,6 +14,7 @@ from yellow_ladder.climb.record.commands import is_set_aside
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.database import Database
+from yellow_ladder.database.clusters import server_processes
 from yellow_ladder.errors import LadderError
 from yellow_ladder.events import Note
 from yellow_ladder.services import services_of
@@ -34,6 +35,8 @@ def stop_server(name: str) -> Work:
         next(one for one in services_of(run.site) if one.name == name).stop()
         # The servers of the site are stopped one after the other: the last one leaves nobody.
         others = [pid for one in services_of(run.site) if one.name != name for pid in one.about().pids]
+        for spec in run.site.record.servers:
+            others += server_processes(run.site.root / spec.data_folder) if spec.name != name else []
         wait_for_rest(run.site, _GONE_WITHIN_S, others)
         return {}
 
