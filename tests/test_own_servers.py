@@ -212,10 +212,11 @@ class Store:
 
     def kill_server(self) -> None:
         """As a power cut would."""
-        there = [psutil.Process(pid) for pid in server_processes(self.folder)]
-        for one in there:
-            with contextlib.suppress(psutil.NoSuchProcess):
-                one.kill()
+        there = []
+        for pid in server_processes(self.folder):
+            with contextlib.suppress(psutil.NoSuchProcess):  # one that ends by itself just now
+                there.append(psutil.Process(pid))
+                there[-1].kill()
         psutil.wait_procs(there, timeout=10)
 
 
