@@ -477,8 +477,7 @@ def test_what_no_release_declares_is_proposed_as_narrowly_as_it_was_seen(environ
     proposal = next(demo.folder.glob(".ladder/climbs/*/seen-contract.toml"))
     assert str(proposal) in answer.err
     text = proposal.read_text()
-    assert 'columns_added = ["total_cents"]' in text
-    assert 'columns_dropped = ["price_cents"]' in text
+    assert 'columns_renamed = {price_cents = "total_cents"}' in text, "its values stand there"
 
 
 def a_climb_that_proposes(demo: Demo, migration: str) -> tuple[str, Answer]:
@@ -529,6 +528,19 @@ def test_what_is_proposed_is_enough_for_the_next_climb(make_demo: MakeDemo) -> N
     )
     assert 'columns_added = ["seen"]' in text
     assert 'definition_changed = ["table tides"]' in text
+    assert answer.code == 0, answer.err
+
+
+def test_a_column_whose_values_stand_under_another_name_is_proposed_as_renamed(make_demo: MakeDemo) -> None:
+    """So that its values are held; one that only looks alike, since it is empty, is not."""
+    text, answer = a_climb_that_proposes(
+        with_tides(make_demo(start=False)),
+        "ALTER TABLE tides RENAME COLUMN port TO harbour; ALTER TABLE tides ADD COLUMN also TEXT;"
+        " ALTER TABLE tides ADD COLUMN twice TEXT; UPDATE tides SET also = level, twice = level;"
+        " ALTER TABLE tides DROP COLUMN level;",
+    )
+    assert 'columns_renamed = {port = "harbour"}' in text
+    assert 'columns_added = ["also", "twice"]\ncolumns_dropped = ["level"]' in text, "which of the two, nobody knows"
     assert answer.code == 0, answer.err
 
 

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 import tomlkit
-from tomlkit.items import Table
+from tomlkit.items import InlineTable, Table
 
 from yellow_ladder.climb.proving.basis import Basis
 from yellow_ladder.climb.record.plan import Plan
@@ -100,9 +100,12 @@ def _change(name: str, line: TableLine, before: DatabasePrint, new: TablePrint, 
     """
     change = tomlkit.table()
     change.add("name", name)
+    renamed = _renamed(line, before, new)
+    if renamed:
+        change.add("columns_renamed", _inline(renamed))
     for key, columns in (
-        ("columns_added", [one for one in new.names if one not in line.columns]),
-        ("columns_dropped", [one for one in line.columns if one not in new.names]),
+        ("columns_added", [one for one in new.names if one not in line.columns and one not in renamed.values()]),
+        ("columns_dropped", [one for one in line.columns if one not in new.names and one not in renamed]),
     ):
         if columns:
             change.add(key, columns)
@@ -115,16 +118,45 @@ def _change(name: str, line: TableLine, before: DatabasePrint, new: TablePrint, 
         if rewritten and new.rows > old.rows:
             change.add("columns_changed", rewritten)
         return change
-    same_key = new.key == line.key_after(before)
-    changed = []
+    changed = _rewritten(line, before, new)
+    if changed:
+        change.add("columns_changed", changed)
+    return change
+
+
+def _rewritten(line: TableLine, before: DatabasePrint, new: TablePrint) -> list[str]:
+    """Columns whose sums are others, where no row came or went."""
+    same_key, changed = new.key == line.key_after(before), []
     for one, column in line.columns.items():
         if column.origin is not None and not column.is_changed and one in new.columns:
             was = before.tables[column.origin[0]].columns[column.origin[1]]
             if _differs(was, new.columns[one], same_key=same_key and not column.by):
                 changed.append(one)
-    if changed:
-        change.add("columns_changed", changed)
-    return change
+    return changed
+
+
+def _renamed(line: TableLine, before: DatabasePrint, new: TablePrint) -> dict[str, str]:
+    """Columns that are gone whose values stand in one that appeared, and in no other: by another name they are held."""
+    if line.origin is None or before.tables[line.origin].rows != new.rows:
+        return {}
+    same_key = new.key == line.key_after(before)
+    came = [one for one in new.columns if one not in line.columns]
+    found: dict[str, list[str]] = {}
+    for gone, column in line.columns.items():
+        if gone in new.names or column.origin is None or column.is_changed or column.by:
+            continue
+        was = before.tables[column.origin[0]].columns.get(column.origin[1])
+        if was is not None and was.values:
+            found[gone] = [one for one in came if not _differs(was, new.columns[one], same_key=same_key)]
+    taken = [one for names in found.values() for one in names]
+    return {gone: names[0] for gone, names in found.items() if len(names) == 1 and taken.count(names[0]) == 1}
+
+
+def _inline(names: Mapping[str, str]) -> InlineTable:
+    table = tomlkit.inline_table()
+    for old, new in names.items():
+        table.append(old, new)
+    return table
 
 
 def _differs(old: ColumnSums, new: ColumnSums, *, same_key: bool) -> bool:

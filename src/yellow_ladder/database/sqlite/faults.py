@@ -36,5 +36,7 @@ def explained(fault: sqlite3.Error, address: DatabaseAddress) -> AnswerNo | BadI
 def missing(address: DatabaseAddress) -> BadInput:
     """The error for a file that is not there."""
     text = f"the database `{address.name}` has no file at {address.path}"
-    remedy = f"correct databases.url of `{address.name}` in the site file"
+    remedy = (
+        f"correct databases.url of `{address.name}` in the site file, or take it out there if a release has given it up"
+    )
     return BadInput(Problem("database-missing", text, remedy, str(address.path)))
