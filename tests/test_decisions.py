@@ -109,7 +109,7 @@ def test_a_table_that_the_new_version_rewrites_is_declared_volatile_afterwards(d
         ('assets = ["static/logo.svg"]', "assets = []", "keep.assets"),
         ('source = "releases"', 'source = "other"', "releases.source"),
         ('flag = "quaybook/data/closed"', 'flag = "quaybook/closed"', "maintenance.flag"),
-        ('name = "web"', 'name = "site"', "services.site.name"),
+        ('name = "web"', 'name = "site"', "services.site"),
     ],
 )
 def test_what_alters_the_way_of_the_data_stays_frozen(demo: Demo, old: str, new: str, key: str) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -75,6 +75,7 @@ def proposed(plan: Plan, standing: Standing, text: str) -> tuple[str, list[Chang
     changes = [one for one in changes if one.old != one.new]
     refused = [one.key for one in changes if not _MAY_CHANGE.match(one.key)]
     if refused:
+        refused = list(dict.fromkeys(_whole(key, old, new) for key in refused))
         what = f"{', '.join(refused[:3])}{f' and {len(refused) - 3} more' if len(refused) > 3 else ''}"
         text = f"the climb {plan.climb} is under way with the site file as it was: {what} cannot change now"
         remedy = f"put that back as it was. What may change: {IN_WORDS}"
@@ -83,6 +84,13 @@ def proposed(plan: Plan, standing: Standing, text: str) -> tuple[str, list[Chang
         text = f"{plan.site.file} says what the plan of {plan.climb} says already"
         raise AnswerNo(Problem("nothing-to-adjust", text, "correct the site file first; then: yl adjust"))
     return text, changes
+
+
+def _whole(key: str, old: Mapping[str, Any], new: Mapping[str, Any]) -> str:
+    """A service or command by its name where it came or went as a whole, and not by each of its keys."""
+    record = ".".join(key.split(".")[:2])
+    is_in = [any(one.startswith(f"{record}.") for one in names) for names in (old, new)]
+    return key if all(is_in) else record
 
 
 def _flat(value: Any, key: str = "") -> Iterator[tuple[str, Any]]:
