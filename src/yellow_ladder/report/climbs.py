@@ -132,9 +132,9 @@ def _backed_up_in_words(prospect: Prospect) -> str:
 
 def _remaking_in_words(made: PlannedRemaking) -> str:
     asked = f"; asked before and after: {', '.join(one.name for one in made.same)}" if made.same else ""
-    how = "as a copy" if made.copied else "by its programs"
+    how = ", as a copy" if made.copied else ""
     carried = f"; carried into it: {', '.join(made.carries)}" if made.carries else ""
-    text = f"{made.before}, by {made.rung.to_version}, {how}; the old folder stays aside and is the way back"
+    text = f"{made.before}, by {made.rung.to_version}{how}; the old folder stays aside and is the way back"
     return f"{text}{carried}{asked}"
 
 
