@@ -7,7 +7,6 @@ import itertools
 import os
 import random
 import shutil
-import signal
 import subprocess
 import sys
 import tarfile
@@ -23,18 +22,14 @@ import pymysql
 import pytest
 
 from tests.conftest import need, run_program
-from tests.crash_driver import in_child
+from tests.crash_driver import in_child, is_killed_after
 from tests.warm import Answer
 from yellow_ladder.checks.machine import rooms_for
 from yellow_ladder.checks.records import Circumstances
-from yellow_ladder.climb.conduct import Conditions, begin
-from yellow_ladder.climb.planning.prepare import stage_climb
 from yellow_ladder.climb.planning.prospect import look_ahead
-from yellow_ladder.climb.record.journal import Instant, JournalRecord
 from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.database.clusters import server_processes
 from yellow_ladder.demo.servers import ACCOUNTS, _program, missing_programs
-from yellow_ladder.events import silent
 from yellow_ladder.services import services_of
 from yellow_ladder.site.site import load_site
 
@@ -452,20 +447,6 @@ def test_a_newer_server_that_is_broken_keeps_nobody_from_going_back(make_store: 
     store.own("stop", str(kept), str(store.place / "run"))
 
 
-def _killed_after(store: Store, number: int) -> bool:
-    site = load_site(store.place / "ladder.toml")
-
-    def watch(when: Instant, record: JournalRecord) -> None:
-        if (when, record.number) == (Instant.AFTER, number):
-            os.kill(os.getpid(), signal.SIGKILL)
-
-    def climb() -> int:
-        begin(stage_climb(look_ahead(site, None, utc_now()), utc_now(), silent), Conditions(on_append=watch))
-        return 0
-
-    return in_child(climb)[1] == signal.SIGKILL
-
-
 @pytest.mark.parametrize(("engine", "way"), [one for one in WAYS if one[1] != "same"])
 def test_a_power_cut_at_any_record_leaves_a_way(make_store: Callable[[str], Store], engine: str, way: str) -> None:
     """Program and server are killed together; the next command starts the server again where it should run."""
@@ -476,7 +457,7 @@ def test_a_power_cut_at_any_record_leaves_a_way(make_store: Callable[[str], Stor
     numbers = range(2, records) if IS_WHOLE else sorted(chance.sample(range(2, records), 3))
     tried = 0
     for number, then in zip(numbers, itertools.cycle(["continue", "descend"]), strict=False):
-        if not _killed_after(store, number):
+        if not is_killed_after(load_site(store.place / "ladder.toml"), "2.0", number):
             store.yl("descend", "--yes")
             continue
         tried += 1

@@ -283,6 +283,7 @@ def keep_newer(plan: Plan) -> tuple[Price, Path]:
             try:
                 kept = database.backed_up(target, lambda _done, _total: None, at_rest=True)
                 copies[name] = held.enter_context(kept)
+                remove_entry(unread_mark(plan, name))  # of an attempt before its server was mended
             except LadderError as fault:
                 remove_entry(target)  # what a copy that failed has left is none
                 if is_set_aside(plan, name):

@@ -173,7 +173,7 @@ def put_folders_back(run: Run) -> Facts:
             remove_entry(taken_out)
             nolinks.rename(home, taken_out)
             nolinks.sync_folder(taken_out.parent)
-            _keep_unread(run, made, taken_out)
+        _keep_unread(run, made, aside.with_name(f"{aside.name}-newer"))  # also of what a kill has left there
         nolinks.rename(aside, home)
         nolinks.sync_folder(home.parent)
         nolinks.sync_folder(aside.parent)
@@ -184,7 +184,8 @@ def put_folders_back(run: Run) -> Facts:
 def _keep_unread(run: Run, made: PlannedRemaking, newer: Path) -> None:
     """Keep the newer data folder of a server that could not be read: users may have written to it."""
     server = server_at(run.site, made.before)
-    if server is None or not any(unread_mark(run.plan, one).exists() for one in server.holds):
+    is_unread = server is not None and any(unread_mark(run.plan, one).exists() for one in server.holds)
+    if server is None or not is_unread or not nolinks.is_there(newer):
         return
     kept = private_folder(run.plan.folder / FOLDER_NAME) / f"data-folder-of-{server.name}"
     if nolinks.is_there(kept):
@@ -192,7 +193,12 @@ def _keep_unread(run: Run, made: PlannedRemaking, newer: Path) -> None:
     if same_file_system(newer, kept.parent):
         nolinks.rename(newer, kept)
     else:
-        copy_entry(newer, kept)
+        begun = kept.with_name(f"{kept.name}.part")
+        remove_entry(begun)  # of a copy that was cut off
+        copy_entry(newer, begun)
+        os.sync()
+        nolinks.rename(begun, kept)
+    nolinks.sync_folder(kept.parent)
     run.listen(Note(f"what `{server.name}` has written could not be read; all of it is in {kept}", is_warning=True))
 
 
