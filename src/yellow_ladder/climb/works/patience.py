@@ -15,6 +15,8 @@ from yellow_ladder.services.port import MARK
 from yellow_ladder.words import time_in_words
 
 SILENT_FOR_S = 300.0
+# A second in five minutes. A share, and no time, since one that works hard beside others may get little of a processor.
+IDLE_SHARE = 1 / 300
 INSISTED = 2
 
 
@@ -58,7 +60,8 @@ class Patience:
     def _tell_silence(self, silent_s: float) -> None:
         busy_s = _processor_time_s(self._call.mark)
         spent, self._busy_s = max(0.0, busy_s - self._busy_s), busy_s
-        doing = f"used the processor for {time_in_words(spent)} meanwhile" if spent >= 1 else "are idle"
+        is_busy = spent >= IDLE_SHARE * SILENT_FOR_S
+        doing = f"used the processor for {time_in_words(spent)} meanwhile" if is_busy else "are idle"
         text = f"`{self._call.name}` has said nothing for {time_in_words(silent_s)}; its processes {doing}"
         self._run.listen(Note(text))
 
