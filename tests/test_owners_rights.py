@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import contextlib
+import grp
 import json
 import os
 import pwd
+import re
+import resource
 import shutil
 import struct
 import sys
@@ -13,6 +16,7 @@ from pathlib import Path
 
 import psutil
 import pytest
+from pydantic import ValidationError
 
 from tests.conftest import Demo, MakeDemo
 from tests.intruder import ACCOUNT
@@ -21,6 +25,7 @@ from yellow_ladder.climb.works.door import close_site, open_site
 from yellow_ladder.database import DatabaseAddress, open_database
 from yellow_ladder.database.port import LedgerEntry
 from yellow_ladder.errors import LadderError
+from yellow_ladder.release.commands import ReleaseCommand
 from yellow_ladder.services import services_of
 
 MAGIC = bytes.fromhex("d9d505f920a163d7")
@@ -181,6 +186,71 @@ def test_a_service_in_a_folder_of_the_sites_account_runs_as_that_account(make_de
     }
     service.stop()
     assert not psutil.pid_exists(pid)
+
+
+LIMITS = "limits = { open_files = 777, processes = 4321, locked_memory_mb = 3 }"
+
+
+def test_a_service_has_the_groups_and_limits_that_are_given_to_it_and_yl_keeps_its_own(make_demo: MakeDemo) -> None:
+    demo = make_demo(start=False)
+    demo.edit(sys.executable, shutil.which("python3", path=os.defpath) or sys.executable)
+    hand_over(demo.root)
+    demo.edit('kind = "process"', f'kind = "process"\ngroups = ["audio", "dialout"]\n{LIMITS}')
+    before = [resource.getrlimit(which) for which in (resource.RLIMIT_NOFILE, resource.RLIMIT_NPROC)]
+    service = services_of(demo.site())[0]
+    service.start()
+    process = psutil.Process(int((demo.folder / "run" / "web.pid").read_text()))
+    status = dict(line.split(":", 1) for line in Path(f"/proc/{process.pid}/status").read_text().splitlines())
+    wanted = {ACCOUNT, *(grp.getgrnam(name).gr_gid for name in ("audio", "dialout"))}
+    assert set(map(int, status["Groups"].split())) == wanted
+    limits = Path(f"/proc/{process.pid}/limits").read_text()
+    for name, most in (("open files", 777), ("processes", 4321), ("locked memory", 3 * 1024**2)):
+        assert re.search(rf"^Max {name} +{most} +{most} ", limits, re.MULTILINE)
+    service.stop()
+    assert [resource.getrlimit(which) for which in (resource.RLIMIT_NOFILE, resource.RLIMIT_NPROC)] == before
+
+
+def test_a_command_of_the_site_and_a_service_of_commands_have_their_groups(idle: Demo) -> None:
+    hand_over(idle.root)
+    told = idle.folder / "told"
+    told.mkdir()
+    told.chmod(0o777)
+    words = [
+        "[[services]]", 'name = "crane"', 'kind = "commands"', 'as_user = "nobody"', 'groups = ["dialout"]', LIMITS,
+        f"""start = ["/bin/sh", "-c", "id -Gn > {told}/service; ulimit -n >> {told}/service; touch {told}/up"]""",
+        f'stop = ["/bin/rm", "-f", "{told}/up"]', f'status = ["/usr/bin/test", "-e", "{told}/up"]', "",
+        "[[commands]]", 'name = "tell"', 'at = "before-close"', 'as_user = "nobody"', 'groups = ["audio"]',
+        f"""run = ["/bin/sh", "-c", "id -Gn > {told}/command"]""", 'folder = "/"', "", "[maintenance]",
+    ]  # fmt: skip
+    idle.edit("[maintenance]", "\n".join(words))
+    (crane,) = [one for one in services_of(idle.site()) if one.name == "crane"]
+    crane.start()
+    assert (told / "service").read_text().split() == ["nogroup", "dialout", "777"]
+    crane.stop()
+    assert idle.yl("climb", "--to", "2.6", "--yes").code == 0
+    assert (told / "command").read_text().split() == ["nogroup", "audio"]
+    idle.edit('groups = ["audio"]', 'groups = ["harbour-pilots"]')
+    (found,) = [one for one in idle.json("check", code=1)["findings"] if "harbour-pilots" in one["saw"]]
+    assert found["level"] == "stop"
+    idle.edit('as_user = "nobody"\ngroups = ["harbour-pilots"]', 'as_user = "root"\ngroups = ["audio"]')
+    (found,) = [
+        one for one in idle.json("check", code=1)["findings"] if "cannot be given the group audio" in one["saw"]
+    ]
+    assert "it runs as root" in found["saw"]
+    assert found["remedy"] == "name its account: as_user"
+    idle.edit('groups = ["dialout"]', 'groups = ["harbour-pilots"]')
+    found = [one for one in idle.json("check", code=1)["findings"] if one["check"] == "services"]
+    idle.edit('groups = ["harbour-pilots"]', "")
+    assert any("harbour-pilots is not known" in one["saw"] and one["level"] == "stop" for one in found)
+
+
+def test_a_release_gives_no_groups_to_its_commands_and_a_limit_must_be_one(idle: Demo) -> None:
+    idle.edit('kind = "process"', 'kind = "process"\nlimits = { open_files = 3 }')
+    refused = idle.yl("check")
+    assert refused.code != 0
+    assert "open_files" in refused.err
+    with pytest.raises(ValidationError, match="groups"):
+        ReleaseCommand.model_validate({"name": "a", "at": "placed", "run": ["true"], "groups": ["audio"]})
 
 
 def test_a_maintenance_command_of_the_site_does_not_run_as_root(idle: Demo) -> None:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import grp
 import os
 import pwd
 import re
 import shutil
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from yellow_ladder import whose
@@ -28,10 +29,16 @@ class Account:
     name: str
     home: str
     why: str
+    more_groups: tuple[int, ...] = ()
 
     def groups(self) -> list[int]:
-        """All groups that it is in; none but its own where this machine has no name for it."""
-        return os.getgrouplist(self.name, self.gid) if self.name != str(self.uid) else [self.gid]
+        """All groups that it is in, and those it is given besides; its own alone where it has no name here."""
+        own = os.getgrouplist(self.name, self.gid) if self.name != str(self.uid) else [self.gid]
+        return list(dict.fromkeys((*own, *self.more_groups)))
+
+    def in_groups(self, names: Sequence[str]) -> Account:
+        """The same, given these groups besides. Raises BadInput for one that this machine does not know."""
+        return replace(self, more_groups=tuple(map(_group_of, names)))
 
     def environment(self, own: Mapping[str, str]) -> dict[str, str]:
         """What it may know: no secrets that were given to the tool, and a home of its own."""
@@ -73,6 +80,14 @@ def account_for(
         if owner is not None:
             return _account_of(owner[0], owner[1], f"it may write {owner[2]}")
     return None
+
+
+def _group_of(name: str) -> int:
+    try:
+        return grp.getgrnam(name).gr_gid
+    except KeyError as fault:
+        text = f"its group {name} is not known here"
+        raise BadInput(Problem("unknown-group", text, "correct `groups`", name)) from fault
 
 
 def _is_file(path: Path) -> bool:

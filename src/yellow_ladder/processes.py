@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
+import resource
 import signal
 import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import IO
 
@@ -20,6 +22,7 @@ from yellow_ladder.words import bytes_in_words
 LARGEST_OUTPUT_BYTES = 16 * 1024**2
 # Short against what a person notices, long against what a look costs.
 _LOOK_EVERY_S = 0.02
+_LIMIT_NAMES = {resource.RLIMIT_NOFILE: "nofile", resource.RLIMIT_NPROC: "nproc", resource.RLIMIT_MEMLOCK: "memlock"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,6 +63,7 @@ class Streams:
     look_on: Callable[[], None] = nobody
     ends_with_us: bool = False  # killed by the kernel when this process is
     account: Account | None = None  # whose rights it has; None leaves this program's
+    limits: Mapping[int, int] = field(default_factory=dict)  # of the kernel, by their RLIMIT_ number
 
 
 def run_command(
@@ -83,22 +87,23 @@ def run_command(
     account = streams.account
     with tempfile.TemporaryFile() as output:
         try:
-            child = subprocess.Popen(
-                [*(_ending_with_us() if streams.ends_with_us else ()), *argv],
-                cwd=folder,
-                # Rights are given up before anything is loaded: what is loaded may be the account's own.
-                user=account.uid if account else None,
-                group=account.gid if account else None,
-                extra_groups=account.groups() if account else None,
-                stdin=subprocess.DEVNULL if streams.source is None else streams.source,
-                stdout=output if streams.target is None else streams.target,
-                stderr=output,
-                env=environment_of(account, environment),
-                umask=0o022 if account else -1,
-                # A group of its own: a deadline ends what it started too, and Ctrl-C does not reach it.
-                start_new_session=True,
-                pass_fds=streams.descriptors,
-            )
+            with limited(streams.limits) as limiting:
+                child = subprocess.Popen(
+                    [*(_ending_with_us() if streams.ends_with_us else ()), *limiting, *argv],
+                    cwd=folder,
+                    # Rights are given up before anything is loaded: what is loaded may be the account's own.
+                    user=account.uid if account else None,
+                    group=account.gid if account else None,
+                    extra_groups=account.groups() if account else None,
+                    stdin=subprocess.DEVNULL if streams.source is None else streams.source,
+                    stdout=output if streams.target is None else streams.target,
+                    stderr=output,
+                    env=environment_of(account, environment),
+                    umask=0o022 if account else -1,
+                    # A group of its own: a deadline ends what it started too, and Ctrl-C does not reach it.
+                    start_new_session=True,
+                    pass_fds=streams.descriptors,
+                )
         except OSError as fault:
             text = f"cannot run {argv[0]}: {fault.strerror}"
             raise AnswerNo(Problem("command-missing", text, "check the path and its rights")) from fault
@@ -117,6 +122,34 @@ def run_command(
 def environment_of(account: Account | None, environment: Mapping[str, str] | None) -> Mapping[str, str]:
     """What a command finds around it: this program's own, or what an account may know, and what is given besides."""
     return {**(account.environment(os.environ) if account else os.environ), **(environment or {})}
+
+
+@contextlib.contextmanager
+def limited(limits: Mapping[int, int]) -> Iterator[list[str]]:
+    """What stands before a command so that it has these limits of the kernel; it has to be started meanwhile.
+
+    A program of its own sets them, once rights are given up: nothing of ours may be done in a child before it becomes
+    that. What is more than this program has, it takes for itself as long, since a child could not. Raises AnswerNo
+    where it may not.
+    """
+    before = {which: resource.getrlimit(which) for which in limits}
+    raised = []
+    try:
+        for which, most in limits.items():
+            soft, hard = before[which]
+            if hard != resource.RLIM_INFINITY and most > hard:
+                resource.setrlimit(which, (soft, most))
+                raised.append(which)
+    except ValueError as fault:
+        text = f"its limits are higher than yl itself may give ({_LIMIT_NAMES[which]}: {before[which][1]:,})"
+        raise AnswerNo(Problem("limits-not-had", text, "raise them for yl, or lower `limits`")) from fault
+    else:
+        yield (
+            ["prlimit", *(f"--{_LIMIT_NAMES[which]}={most}:{most}" for which, most in limits.items())] if limits else []
+        )
+    finally:
+        for which in raised:
+            resource.setrlimit(which, before[which])
 
 
 def _wait_for(

@@ -165,7 +165,7 @@ def _fits(
     words = [*keys.run, keys.folder, *keys.environment.values()]
     yield from _unknown_braces("commands", who, words, _KNOWN | more)
     try:
-        started(site, as_user, [site.filled(word) for word in keys.run], site.root)
+        started(site, as_user, [site.filled(word) for word in keys.run], site.root).in_groups(keys.given_groups)
         variables = surroundings_of(site).variables
     except BadInput as fault:
         yield stop("commands", f"{who}: {fault.problems[0].message}", fault.problems[0].remedy)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import grp
 import os
 import pwd
 from collections.abc import Iterator
@@ -18,7 +19,7 @@ from yellow_ladder.services import About, ServiceState, services_of
 from yellow_ladder.services.cron import folders_of, pattern_of
 from yellow_ladder.services.looking import holders_below, listeners_on, name_of
 from yellow_ladder.services.timetables import Job, jobs_of
-from yellow_ladder.site.service_records import CronRecord, ProcessRecord, ServiceRecord, UnitRecord
+from yellow_ladder.site.service_records import CronRecord, ProcessRecord, ServiceRecord, StartedRecord, UnitRecord
 from yellow_ladder.words import count_of, some_of
 
 _MOST_JOBS, _LONGEST_LINE = 5, 120
@@ -97,7 +98,7 @@ def accounts_fit(at: Circumstances) -> Iterator[Finding]:
             continue  # told by the check of the services
         if account is None or account.pw_uid == 0:
             continue
-        groups = set(os.getgrouplist(account.pw_name, account.pw_gid))
+        groups = _groups_of(spec, account)
         closed = [p for p, e in at.survey.manifest.items() if at.site.is_data(p) and not _may_write(e, account, groups)]
         if closed:
             seen = f"`{spec.name}` runs as {name} and cannot write {len(closed):,} of its data: {some_of(closed, 3)}"
@@ -106,6 +107,14 @@ def accounts_fit(at: Circumstances) -> Iterator[Finding]:
             fine.append(f"{spec.name} as {name}")
     if fine and not unknown:
         yield ok("accounts", f"data can be written by {some_of(fine)}")
+
+
+def _groups_of(spec: ServiceRecord, account: pwd.struct_passwd) -> set[int]:
+    groups = set(os.getgrouplist(account.pw_name, account.pw_gid))
+    for name in spec.groups if isinstance(spec, StartedRecord) else ():
+        with contextlib.suppress(KeyError):  # one that is not known is told by the check of the services
+            groups.add(grp.getgrnam(name).gr_gid)
+    return groups
 
 
 @cache

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from enum import StrEnum
 from typing import Annotated
 
@@ -78,6 +79,11 @@ class CommandKeys(Record):
     done: PatternText = ""
     writes: list[TreePath] = []
     twice: bool = False
+
+    @property
+    def given_groups(self) -> Sequence[str]:
+        """Groups that it has besides those of its account: none, for a vendor does not say whose rights it gets."""
+        return ()
 
     def names(self, brace: str) -> bool:
         """Whether it is given what stands for `{brace}`."""

@@ -38,7 +38,7 @@ class CommandService:
         more = {name: site.filled(value) for name, value in self._spec.environment.items()}
         filled = [site.filled(word) for word in argv]
         how = started(site, self._spec.as_user, filled, folder, folder_counts=bool(self._spec.folder), more=more)
-        return run_started(how, filled, folder, deadline_s)
+        return run_started(how.in_groups(self._spec.groups), filled, folder, deadline_s, self._spec.limits.of_kernel())
 
     def state(self) -> ServiceState:
         done = self._run(self._spec.status, _STATUS_WITHIN_S)

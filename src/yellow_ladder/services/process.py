@@ -18,6 +18,7 @@ import psutil
 from yellow_ladder import nolinks, whose
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.reading import read_regular
+from yellow_ladder.processes import limited
 from yellow_ladder.services.looking import about_process
 from yellow_ladder.services.port import MARK, About, ServiceState, not_ready, not_stopped
 from yellow_ladder.services.readiness import alarm_of, last_words, readiness_of, wait_until_ready
@@ -122,8 +123,9 @@ class ProcessService:
             try:
                 output = stack.enter_context(self._opened_log())
                 pid = stack.enter_context(self._opened_pid_file())
+                limiting = stack.enter_context(limited(self._spec.limits.of_kernel()))
                 return _Launched(
-                    ["/bin/sh", "-c", _LAUNCH, "sh", *run],
+                    ["/bin/sh", "-c", _LAUNCH, "sh", *limiting, *run],
                     # Before the shell runs: what the environment has loaded may be the account's own.
                     user=account.uid if account else None,
                     group=account.gid if account else None,
@@ -172,7 +174,8 @@ class ProcessService:
 
     def _started(self, run: list[str]) -> Started:
         more = {MARK: self._mark, **{name: self._site.filled(text) for name, text in self._spec.environment.items()}}
-        return started(self._site, self._spec.as_user, run, self._folder(), folder_counts=True, more=more)
+        spec, folder = self._spec, self._folder()
+        return started(self._site, spec.as_user, run, folder, folder_counts=True, more=more).in_groups(spec.groups)
 
     def stop(self) -> None:
         """Children are stopped with their parent: stopped means that nothing of it is left."""
@@ -206,6 +209,8 @@ class ProcessService:
                 return f"{file.parent} cannot be written"
         try:
             self._started(run)
+            with limited(self._spec.limits.of_kernel()):
+                pass
         except LadderError as unknown:
             return unknown.problems[0].message
         process = self.process()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Literal
@@ -192,6 +193,12 @@ class SiteCommand(CommandKeys):
     at: PointText
     for_: RungsText = Field(default="", alias="for")
     as_user: str = ""
+    groups: list[str] = []
+
+    @property
+    def given_groups(self) -> Sequence[str]:
+        """What the administrator says."""
+        return self.groups
 
     @model_validator(mode="after")
     def _fits_its_point(self) -> SiteCommand:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import resource
 from typing import Annotated, Literal
 
 from pydantic import BeforeValidator, Field, model_validator
@@ -74,7 +75,31 @@ class ServiceRecord(Record):
         return ""
 
 
-class ProcessRecord(ServiceRecord):
+class Limits(Record):
+    """`[services.limits]`: what the kernel lets its processes have; what is not named is as `yl` has it."""
+
+    open_files: Annotated[int, Field(ge=256)] | None = None
+    processes: Annotated[int, Field(ge=1)] | None = None
+    locked_memory_mb: Annotated[int, Field(ge=0)] | None = None
+
+    def of_kernel(self) -> dict[int, int]:
+        """By the kernel's numbers, in its units."""
+        named = {
+            resource.RLIMIT_NOFILE: self.open_files,
+            resource.RLIMIT_NPROC: self.processes,
+            resource.RLIMIT_MEMLOCK: None if self.locked_memory_mb is None else self.locked_memory_mb * 1024**2,
+        }
+        return {which: most for which, most in named.items() if most is not None}
+
+
+class StartedRecord(ServiceRecord):
+    """A service that is started from here, so that its rights and limits are given to it from here too."""
+
+    groups: list[str] = []
+    limits: Limits = Limits()
+
+
+class ProcessRecord(StartedRecord):
     """A process that is started and watched from here."""
 
     kind: Literal["process"]
@@ -87,7 +112,7 @@ class ProcessRecord(ServiceRecord):
         return self.as_user
 
 
-class CommandsRecord(ServiceRecord):
+class CommandsRecord(StartedRecord):
     """A service that commands start, stop and ask."""
 
     kind: Literal["commands"]

@@ -59,6 +59,18 @@ class Started:
     environment: Mapping[str, str]
     surroundings: Surroundings
 
+    def in_groups(self, groups: Sequence[str]) -> Started:
+        """The same, in these groups besides those of its account. Raises BadInput where they cannot be had."""
+        if not groups:
+            return self
+        if self.account is not None:
+            return replace(self, account=self.account.in_groups(groups))
+        has_rights = os.geteuid() == 0
+        why = "it runs as root" if has_rights else "yl does not run as root"
+        remedy = "name its account: as_user" if has_rights else "run yl as root, or take `groups` out"
+        text = f"it cannot be given the group {groups[0]}: {why}"
+        raise BadInput(Problem("groups-not-had", text, remedy, groups[0]))
+
 
 def surroundings_of(site: Site) -> Surroundings:
     """Read the environment files of a site; raises BadInput for one that is missing or not in the form."""
@@ -149,8 +161,10 @@ def hear(how: Started, argv: Sequence[str], folder: Path, deadline_s: float, mos
     return said, done.output
 
 
-def run_started(how: Started, argv: Sequence[str], folder: Path, deadline_s: float) -> Completed:
+def run_started(
+    how: Started, argv: Sequence[str], folder: Path, deadline_s: float, limits: Mapping[int, int] | None = None
+) -> Completed:
     """Run a command to its end; what it printed is without secrets. Raises as `run_command` does."""
-    streams = Streams(account=how.account)
+    streams = Streams(account=how.account, limits=limits or {})
     done = run_command(argv, folder=folder, deadline_s=deadline_s, environment=how.environment, streams=streams)
     return replace(done, output=how.surroundings.masked(done.output))

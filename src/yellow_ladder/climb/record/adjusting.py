@@ -18,11 +18,11 @@ from yellow_ladder.site.site import site_from_text
 # Services and their readiness, limits of time, where passwords are, tables that are not compared, the site's own
 # questions, what the service says of its version, what becomes of failures and old climbs.
 _MAY_CHANGE = re.compile(
-    r"services\.[^.]+\.(run|start|stop|status|folder|environment|as_user|pid_file|log|ready|ports|stop_within_s)\b"
+    r"services\.[^.]+\.(run|start|stop|status|folder|environment|as_user|groups|limits|pid_file|log|ready|ports|stop_within_s)\b"
     r"|databases\.[^.]+\.(volatile|password_env|password_file|lock_wait_s)\b"
     r"|versions\.served\b|versions\.\w+\.\d+\.within_s\b"
     r"|environment\.(files|values|path)\b"
-    r"|commands\.[^.]+\.(run|folder|environment|as_user|within_s|silent_s|answers|terminal|exit_codes|failed|warned|done|twice)\b"
+    r"|commands\.[^.]+\.(run|folder|environment|as_user|groups|within_s|silent_s|answers|terminal|exit_codes|failed|warned|done|twice)\b"
     r"|run_as\b"
     r"|maintenance\.(message|close|open|as_user|closed)\b"
     r"|(runtime|tools\.[^.]+)\.within_s\b"

@@ -72,7 +72,7 @@ def call_of(
     folder = site.resolve(fill(keys.folder)) if keys.folder else release_folder(plan, rung)
     argv = tuple(map(fill, keys.run))
     more = {name: fill(value) for name, value in keys.environment.items()}
-    how = started(site, as_user, argv, folder, folder_counts=True, more=more)
+    how = started(site, as_user, argv, folder, folder_counts=True, more=more).in_groups(keys.given_groups)
     return Call(name, argv, folder, how, keys, _output_of(plan, rung, name), mark_of(plan))
 
 
