@@ -42,6 +42,15 @@ ROWS = 20
 ACCOUNT = 4321  # of the site: whatever is exchanged is exchanged with its rights
 
 
+def hand_over(folder: Path, account: int = ACCOUNT) -> None:
+    """Give a folder and all in it to an account, the site's, which can reach it."""
+    for path in (folder, *folder.rglob("*")):
+        os.chown(path, account, account, follow_symlinks=False)
+    for parent in folder.parents:
+        if parent != Path("/"):
+            parent.chmod(parent.stat().st_mode | 0o011)
+
+
 def _names_something(event: str) -> bool:
     return event.startswith(("os.", "shutil.", "sqlite3.connect", "yellow_ladder.")) or event == "open"
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import pwd
 import random
 import subprocess
 from pathlib import Path
@@ -151,6 +152,11 @@ def test_a_key_of_another_kind_is_refused_by_name(idle: Demo, key: str) -> None:
     assert f"`{key.split()[0]}`" in str(answer.problems) or f".{key.split()[0]}" in str(answer.problems)
 
 
+# An account of every machine, with a home that no other has.
+MAIL = pwd.getpwnam("mail")
+OWN_UNITS = f"{MAIL.pw_dir.lstrip('/')}/.config/systemd/user"
+
+
 @pytest.fixture
 def machine(tmp_path: Path) -> Path:
     """The top of a machine with timetables of every kind."""
@@ -165,13 +171,16 @@ def machine(tmp_path: Path) -> Path:
         "etc/systemd/system/tide-table.service": f"[Service]\nExecStart={root}/tides --now\n",
         "etc/systemd/system/idle.timer": "[Timer]\nOnCalendar=daily\n",
         "etc/systemd/system/idle.service": f"[Service]\nExecStart={root}/idle\n",
+        f"{OWN_UNITS}/logbook.timer": "[Timer]\nOnCalendar=daily\n",
+        f"{OWN_UNITS}/logbook.service": "[Service]\nExecStart=%h/logbook --root /srv/quay\n",
     }
     for name, text in texts.items():
         (top / name).parent.mkdir(parents=True, exist_ok=True)
         (top / name).write_text(text)
-    wants = top / "etc/systemd/system/timers.target.wants"
-    wants.mkdir()
-    (wants / "tides.timer").symlink_to("../tides.timer")
+    for folder, timer in (("etc/systemd/system", "tides.timer"), (OWN_UNITS, "logbook.timer")):
+        wants = top / folder / "timers.target.wants"
+        wants.mkdir()
+        (wants / timer).symlink_to(f"../{timer}")
     return top
 
 
@@ -186,6 +195,7 @@ def test_jobs_are_found_wherever_machines_keep_them(machine: Path) -> None:
         ("etc/cron.d/quay", 1, "@reboot harbour /srv/quay/first", ""),
         ("etc/cron.weekly/quay", 0, "/srv/quay/week", ""),
         ("etc/systemd/system/tides.timer", 0, "/srv/quay/tides --now", ""),
+        (f"{OWN_UNITS}/logbook.timer", 0, f"{MAIL.pw_dir}/logbook --root /srv/quay", MAIL.pw_name),
     }
 
 

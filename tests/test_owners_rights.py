@@ -19,7 +19,7 @@ import pytest
 from pydantic import ValidationError
 
 from tests.conftest import Demo, MakeDemo
-from tests.intruder import ACCOUNT
+from tests.intruder import ACCOUNT, hand_over
 from yellow_ladder import whose
 from yellow_ladder.climb.works.door import close_site, open_site
 from yellow_ladder.database import DatabaseAddress, open_database
@@ -30,15 +30,6 @@ from yellow_ladder.services import services_of
 
 MAGIC = bytes.fromhex("d9d505f920a163d7")
 ENTRY = LedgerEntry("one", "1.0", "0" * 64, "2026-11-26T00:00:00Z")
-
-
-def hand_over(folder: Path) -> None:
-    """Give a folder and all in it to the site's account, which can reach it."""
-    for path in (folder, *folder.rglob("*")):
-        os.chown(path, ACCOUNT, ACCOUNT, follow_symlinks=False)
-    for parent in folder.parents:
-        if parent != Path("/"):
-            parent.chmod(parent.stat().st_mode | 0o011)
 
 
 def plant_journal(database: Path, names: Path) -> None:

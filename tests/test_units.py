@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
+import pwd
+import shutil
 import signal
 import subprocess
+import tempfile
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -12,8 +16,14 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Demo, MakeDemo, need
+from tests.intruder import hand_over
 from yellow_ladder.demo.proof import picture_of
 from yellow_ladder.demo.shapes import SECRET
+from yellow_ladder.discovery import units
+from yellow_ladder.discovery.look import discover
+from yellow_ladder.discovery.write import site_file_text
+from yellow_ladder.services import ServiceState, services_of
+from yellow_ladder.services.timetables import AccountUnits
 
 UNIT = """\
 [Unit]
@@ -49,22 +59,104 @@ class Manager:
         return self.run("systemctl", "show", "quaybook.service", f"--property={name}", "--value").strip()
 
 
-@pytest.fixture
-def unit_demo(make_demo: MakeDemo) -> Iterator[tuple[Demo, Manager]]:
+OWN_MANAGER = """\
+[Service]
+Type=notify
+User=nobody
+Environment=XDG_RUNTIME_DIR={runtime} HOME={home}
+ExecStart=/lib/systemd/systemd --user
+Delegate=yes
+"""
+# A manager turns away who has no process number in its namespace: from outside it is reached through this.
+RELAY = """\
+[Unit]
+Requires=own-manager.service
+After=own-manager.service
+[Service]
+User=nobody
+ExecStart=/lib/systemd/systemd-socket-proxyd {runtime}/systemd/private
+"""
+RELAY_SOCKET = """\
+[Socket]
+ListenStream={runtime}/outside/systemd/private
+SocketUser=nobody
+"""
+OWN_UNIT = """\
+[Service]
+Type=exec
+WorkingDirectory={root}
+ExecStart={python} -B -c "import sys; sys.path[0:0] = ['.']; import server; server.main()"
+StandardOutput=append:{folder}/run/web.log
+StandardError=append:{folder}/run/web.log
+"""
+
+
+@contextlib.contextmanager
+def private_systemd(units: Path, shared: Path) -> Iterator[Manager]:
+    starter = Path(__file__).parent / "private-systemd"
+    process = subprocess.Popen(
+        [str(starter), str(units), str(shared)], stdout=subprocess.PIPE, text=True, start_new_session=True
+    )
+    try:
+        assert process.stdout is not None
+        yield Manager(process, process.stdout.readline().split()[-1])
+    finally:
+        os.killpg(process.pid, signal.SIGKILL)
+        process.wait()
+        assert process.stdout is not None
+        process.stdout.close()
+
+
+def need_systemd() -> None:
     missing = [] if Path("/lib/systemd/systemd").exists() and os.geteuid() == 0 else ["systemd, as root"]
     need(missing, "a test of units")
+
+
+@pytest.fixture
+def own_unit_demo(make_demo: MakeDemo) -> Iterator[tuple[Demo, Manager]]:
+    """A site of an account, whose own service manager has its unit."""
+    need_systemd()
+    demo = make_demo(start=False)
+    nobody = pwd.getpwnam("nobody").pw_uid
+    hand_over(demo.root, nobody)
+    hand_over(demo.folder / "run", nobody)
+    # A socket's path is short.
+    runtime = Path(tempfile.mkdtemp(prefix="yl-", dir="/dev/shm"))
+    home, units = demo.folder / "home", demo.folder / "units"
+    own = home / ".config" / "systemd" / "user"
+    own.mkdir(parents=True)
+    units.mkdir()
+    python = shutil.which("python3", path=os.defpath)
+    (own / "quaybook.service").write_text(OWN_UNIT.format(root=demo.root, folder=demo.folder, python=python))
+    for name, unit in (("own-manager.service", OWN_MANAGER), ("relay.service", RELAY), ("relay.socket", RELAY_SOCKET)):
+        (units / name).write_text(unit.format(runtime=runtime, home=home))
+    for place in (runtime, home):
+        hand_over(place, nobody)
+    try:
+        with private_systemd(units, demo.folder) as manager:
+            manager.run("systemctl", "start", "own-manager.service", "relay.socket")
+            text = demo.prepared.file.read_text()
+            start = text.index("[[services]]")
+            service = (
+                '[[services]]\nname = "web"\nkind = "unit"\nunit = "quaybook.service"\nuser = "nobody"\n'
+                f'systemctl = ["env", "XDG_RUNTIME_DIR={runtime}/outside", "systemctl"]\nlog = "run/web.log"\n'
+            )
+            demo.prepared.file.write_text(text[:start] + service + text[text.index("ready = ", start) :])
+            services_of(demo.site())[0].start()
+            yield demo, manager
+    finally:
+        demo.prepared.file.write_text(_without_services(demo))
+        shutil.rmtree(runtime)
+
+
+@pytest.fixture
+def unit_demo(make_demo: MakeDemo) -> Iterator[tuple[Demo, Manager]]:
+    need_systemd()
     demo = make_demo(shape="environment", start=False)
     units = demo.folder / "units"
     units.mkdir()
     (units / "quaybook.service").write_text(UNIT.format(root=demo.root, folder=demo.folder))
-    starter = Path(__file__).parent / "private-systemd"
-    process = subprocess.Popen(
-        [str(starter), str(units), str(demo.folder)], stdout=subprocess.PIPE, text=True, start_new_session=True
-    )
-    try:
-        assert process.stdout is not None
-        pid = process.stdout.readline().split()[-1]
-        manager = Manager(process, pid)
+    with private_systemd(units, demo.folder) as manager:
         text = demo.prepared.file.read_text()
         start = text.index("[[services]]")
         end = text.index("ready = ", start)
@@ -77,11 +169,6 @@ def unit_demo(make_demo: MakeDemo) -> Iterator[tuple[Demo, Manager]]:
         demo.prepared.file.write_text(text[:start] + service + text[end:])
         manager.run("systemctl", "start", "quaybook.service")
         yield demo, manager
-    finally:
-        os.killpg(process.pid, signal.SIGKILL)
-        process.wait()
-        assert process.stdout is not None
-        process.stdout.close()
         demo.prepared.file.write_text(_without_services(demo))  # the fixture that made the site stops its services
 
 
@@ -153,3 +240,46 @@ def test_a_manager_that_does_not_answer_is_told_and_nothing_hangs(idle: Demo) ->
     assert answer.code == 1
     assert "systemctl show quaybook.service ended with 1" in " ".join(answer.out.split())
     idle.prepared.file.write_text(_without_services(idle))
+
+
+def test_a_unit_of_an_account_goes_up_and_back_with_its_site(own_unit_demo: tuple[Demo, Manager]) -> None:
+    """Its manager answers nobody but the account: root asks it with the account's rights."""
+    demo, manager = own_unit_demo
+    before = picture_of(demo.site())
+    (service,) = services_of(demo.site())
+    assert service.state() is ServiceState.RUNNING
+    found = [one for one in demo.json("check")["findings"] if one["check"] == "services"]
+    assert [(one["level"], one["saw"]) for one in found] == [("ok", "web is running")]
+    answer = demo.yl("climb", "--to", "4.0", "--yes")
+    assert answer.code == 0, answer
+    assert service.state() is ServiceState.RUNNING
+    assert "quaybook 4.0 listens" in (demo.folder / "run" / "web.log").read_text()
+    assert demo.yl("descend", "--yes").code == 0
+    assert service.state() is ServiceState.RUNNING
+    assert picture_of(demo.site()) == before
+    manager.run("systemctl", "stop", "relay.socket", "relay.service", "own-manager.service")
+    answer = demo.yl("check")
+    assert answer.code == 1
+    assert "loginctl enable-linger nobody" in " ".join(answer.out.split())
+
+
+def test_a_unit_of_an_account_that_is_not_there_is_told(idle: Demo) -> None:
+    text = idle.prepared.file.read_text()
+    start = text.index("[[services]]")
+    service = '[[services]]\nname = "web"\nkind = "unit"\nunit = "quaybook.service"\nuser = "harbour-pilot"\n\n'
+    idle.prepared.file.write_text(text[:start] + service + text[text.index("[maintenance]", start) :])
+    answer = idle.yl("check")
+    assert answer.code == 1
+    assert "its account harbour-pilot is not known here" in " ".join(answer.out.split())
+    idle.prepared.file.write_text(_without_services(idle))
+
+
+def test_units_of_an_account_are_found_with_whose_they_are(idle: Demo, monkeypatch: pytest.MonkeyPatch) -> None:
+    home = idle.folder.parent
+    own = home / ".config" / "systemd" / "user"
+    own.mkdir(parents=True)
+    (own / "quaybook.service").write_text("[Service]\nExecStart=/usr/bin/python3 %h/harbour/quaybook/server.py\n")
+    monkeypatch.setattr(units, "account_units", lambda: [AccountUnits(own, "harbour", str(home))])
+    found = discover(idle.root)
+    assert [(one.name, one.manager) for one in found.units] == [("quaybook.service", "harbour")]
+    assert 'unit = "quaybook.service"\nuser = "harbour"' in site_file_text(found, beside=idle.folder)[0]

@@ -64,12 +64,7 @@ def account_for(
     if os.geteuid() != 0 or as_user == ROOT:
         return None
     if as_user:
-        try:
-            known = pwd.getpwnam(as_user)
-        except KeyError as fault:
-            text = f"its account {as_user} is not known here"
-            raise BadInput(Problem("unknown-account", text, "correct `as_user`", as_user)) from fault
-        return Account(known.pw_uid, known.pw_gid, known.pw_name, known.pw_dir, "named in the site file")
+        return named_account(as_user)
     program = shutil.which(argv[0] if "/" not in argv[0] else str(folder / argv[0]), path=path)
     looked = [Path(program)] if program else []
     looked += [one for one in (folder / word for word in argv if word) if _is_file(one)]
@@ -80,6 +75,16 @@ def account_for(
         if owner is not None:
             return _account_of(owner[0], owner[1], f"it may write {owner[2]}")
     return None
+
+
+def named_account(name: str) -> Account:
+    """An account that the site file names. Raises BadInput for one that this machine does not know."""
+    try:
+        known = pwd.getpwnam(name)
+    except KeyError as fault:
+        text = f"its account {name} is not known here"
+        raise BadInput(Problem("unknown-account", text, "correct `as_user`", name)) from fault
+    return Account(known.pw_uid, known.pw_gid, known.pw_name, known.pw_dir, "named in the site file")
 
 
 def _group_of(name: str) -> int:

@@ -149,7 +149,8 @@ def timed_jobs(at: Circumstances) -> Iterator[Finding]:
         whose = f" for {job.account}" if job.account else ""
         kind = "a timer starts" if job.is_timer else "cron starts"
         if job.is_timer:
-            remedy = f'name it: [[services]] kind = "unit", unit = "{job.file.name}"'
+            user = f', user = "{job.account}"' if job.account else ""
+            remedy = f'name it: [[services]] kind = "unit", unit = "{job.file.name}"{user}'
         elif job.line:
             remedy = f'name it: [[services]] kind = "cron", crontab = "{job.file}"; its lines are held back then'
         else:
@@ -166,7 +167,7 @@ def timed_jobs(at: Circumstances) -> Iterator[Finding]:
 
 def _is_stopped_with(at: Circumstances, job: Job) -> bool:
     for spec in at.site.record.services:
-        if isinstance(spec, UnitRecord) and job.is_timer and spec.unit == job.file.name:
+        if isinstance(spec, UnitRecord) and job.is_timer and (spec.unit, spec.user) == (job.file.name, job.account):
             return True
         is_fit = isinstance(spec, CronRecord) and job.line and pattern_of(at.site, spec).search(job.says)
         if isinstance(spec, CronRecord) and is_fit and at.site.resolve(at.site.filled(spec.crontab)) == job.file:

@@ -11,7 +11,7 @@ import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, emit
 from yellow_ladder.discovery import Discovery, discover, site_file_text
-from yellow_ladder.discovery.look import UNIT_FOLDERS
+from yellow_ladder.discovery.units import UNIT_FOLDERS
 from yellow_ladder.durable import write_whole
 from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.report.discoveries import discovery_page

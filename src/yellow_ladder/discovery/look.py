@@ -18,12 +18,11 @@ from yellow_ladder.discovery.servers import FoundServer, find_servers
 from yellow_ladder.discovery.shapes import (
     Behind,
     Environment,
-    drop_ins,
     find_environment,
     find_link,
     others_in,
-    unit_says,
 )
+from yellow_ladder.discovery.units import UNIT_FOLDERS, Unit, find_units
 from yellow_ladder.files.entry import within
 from yellow_ladder.files.manifest import walk_tree
 from yellow_ladder.files.reading import read_regular
@@ -72,24 +71,11 @@ _SAMPLE_NAME = re.compile(
     r"(?i)[._-](sample|example|dist|default|template|orig|bak|old)(\.|$)|^(sample|example|default)[._-]"
 )
 _CODE = {".py", ".php", ".js", ".rb", ".java", ".class", ".jar", ".go", ".so", ".css", ".html", ".pl", ".ts"}
-UNIT_FOLDERS = (Path("/etc/systemd/system"), Path("/usr/lib/systemd/system"), Path("/lib/systemd/system"))
 _LOG_NAMES = {"log", "logs"}
 _A_LOG = re.compile(r"(?i)\.(?:log|out|err)(?:[.-]\d+)?(?:\.gz)?$")
 _SHORT_BYTES = 64
 _NEARLY_ALL, _ENOUGH = 0.95, 20
 _DAY_S = 86_400
-
-
-@dataclass(frozen=True, slots=True)
-class Unit:
-    """A unit file that points into the application's folder."""
-
-    name: str
-    file: Path
-    user: str = ""
-    environment: tuple[str, ...] = ()
-    log: str = ""
-    drop_ins: tuple[Path, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -167,7 +153,7 @@ def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discove
         guesses += [Guess(path, why) for path in files if pattern.search(path.rsplit("/", 1)[-1])]
     tops = sorted({path.split("/", 1)[0] for path in files if "/" in path})
     found.addons = [Guess(name, "its name") for name in tops if name.lower() in _ADDON_NAMES]
-    found.units = list(_units(root, unit_folders))
+    found.units = list(find_units(root, unit_folders))
     if found.behind is None:
         found.others = list(others_in(root, [*(one.what for one in found.data), *(one.what for one in found.addons)]))
     found.product = _product_of(root, files)
@@ -337,32 +323,6 @@ def _is_sqlite(path: Path) -> bool:
         return read_regular(path, len(SQLITE_MAGIC), cut=True) == SQLITE_MAGIC
     except OSError:
         return False
-
-
-def _units(root: Path, folders: Sequence[Path]) -> Iterator[Unit]:
-    """Unit files that name the folder."""
-    pattern = re.compile(rf"(?:^|[\s=\"':]){re.escape(str(root))}(?=[/\s\"':]|$)", re.MULTILINE)
-    seen = set()
-    for folder in folders:
-        for path in sorted(folder.glob("*.service")) if folder.is_dir() else []:
-            try:
-                text = read_regular(path, cut=True).decode(errors="replace")
-            except OSError:
-                continue
-            if path.name not in seen and pattern.search(text):
-                seen.add(path.name)
-                user = re.search(r"^User=(\S+)", text, re.MULTILINE)
-                more = "\n".join([text, *(_text_of(one) for one in drop_ins(path))])
-                logs = [one.partition(":")[2] for one in unit_says(more, "StandardOutput") if one.startswith("append:")]
-                files = tuple(dict.fromkeys(unit_says(more, "EnvironmentFile")))
-                log = logs[-1] if logs else ""
-                yield Unit(path.name, path, user[1] if user else "", files, log, tuple(drop_ins(path)))
-
-
-def _text_of(path: Path) -> str:
-    with contextlib.suppress(OSError):
-        return read_regular(path, cut=True).decode(errors="replace")
-    return ""
 
 
 def _product_of(root: Path, files: Iterable[str]) -> str:

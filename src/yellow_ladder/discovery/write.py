@@ -248,6 +248,7 @@ def _services(found: Discovery, left: list[str]) -> list[str]:
             f"name = {_text(re.sub(r'[^A-Za-z0-9._-]', '-', name))}",
             'kind = "unit"',
             f"unit = {_text(unit.name)}",
+            *([f"user = {_text(unit.manager)}"] if unit.manager else ()),
             *([f"log = {_text(unit.log)}"] if unit.log else ()),
             "",
         ]
@@ -261,8 +262,9 @@ def _jobs(found: Discovery) -> list[str]:
     tables = dict.fromkeys(job.file for job in found.jobs if job.line)
     timers = [job.file for job in found.jobs if job.is_timer]
     for number, file in enumerate([*tables, *timers]):
-        says = next(job.says for job in found.jobs if job.file == file)
+        says, account = next((job.says, job.account) for job in found.jobs if job.file == file)
         key = [f"unit = {_text(file.name)}"] if file in timers else [f"crontab = {_text(str(file))}"]
+        key += [f"user = {_text(account)}"] if file in timers and account else []
         lines += [
             f"# {_one_line(masked_line(says))}",
             "[[services]]",

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
+import pwd
 import re
-from collections.abc import Collection, Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -15,6 +17,7 @@ _SPOOLS = (Path("/var/spool/cron/crontabs"), Path("/var/spool/cron"))
 _TABLES = (Path("/etc/crontab"), Path("/etc/cron.d"))
 _SCRIPTS = tuple(Path(f"/etc/cron.{often}") for often in ("hourly", "daily", "weekly", "monthly"))
 _UNITS = (Path("/etc/systemd/system"), Path("/usr/lib/systemd/system"), Path("/lib/systemd/system"))
+_OWN_UNITS = Path(".config/systemd/user")
 _NO_JOB = re.compile(r"^\s*(?:#|$|\w+\s*=)")
 
 
@@ -22,7 +25,7 @@ _NO_JOB = re.compile(r"^\s*(?:#|$|\w+\s*=)")
 class Job:
     """Something that is started at set times: where that is said, in which line (0: the file as a whole), and what.
 
-    `account` is the one whose table it is; empty where the line or the unit says it.
+    `account` is the one whose table, or whose own timer, it is; empty where the line or the unit says it.
     """
 
     file: Path
@@ -43,6 +46,27 @@ class Line:
     number: int
     text: str
     is_held: bool
+
+
+@dataclass(frozen=True, slots=True)
+class AccountUnits:
+    """The folder with the units of an account's own service manager."""
+
+    folder: Path
+    account: str
+    home: str
+
+
+def account_units(below: Path = Path("/")) -> list[AccountUnits]:
+    """Those of all accounts that have one, as far as this account may see; one that several accounts share, once."""
+    found: dict[Path, AccountUnits] = {}
+    for one in pwd.getpwall():
+        home = Path(one.pw_dir)
+        folder = _there(below, home / _OWN_UNITS) if home.is_absolute() else None
+        with contextlib.suppress(OSError):
+            if folder is not None and folder.is_dir():
+                found.setdefault(folder, AccountUnits(folder, one.pw_name, one.pw_dir))
+    return list(found.values())
 
 
 def naming(roots: Iterable[Path]) -> re.Pattern[str]:
@@ -112,7 +136,13 @@ def _in_scripts(pattern: re.Pattern[str], below: Path) -> Iterator[Job]:
 
 
 def _in_timers(pattern: re.Pattern[str], below: Path) -> Iterator[Job]:
-    places = [_there(below, place) for place in _UNITS]
+    yield from _timers_in([_there(below, place) for place in _UNITS], pattern)
+    for own in account_units(below):
+        yield from _timers_in([own.folder], pattern, own)
+
+
+def _timers_in(places: Sequence[Path], pattern: re.Pattern[str], own: AccountUnits | None = None) -> Iterator[Job]:
+    """Timers that are enabled; the home of an account's own stands in its units as `%h`."""
     wanted = {one.name for place in places for one in place.glob("*.wants/*.timer")}
     for file in (one for place in places for one in sorted(place.glob("*.timer"))):
         if file.name not in wanted:
@@ -120,6 +150,7 @@ def _in_timers(pattern: re.Pattern[str], below: Path) -> Iterator[Job]:
         named = re.search(r"^\s*Unit\s*=\s*(\S+)", _text_of(file), re.MULTILINE)
         unit = named[1] if named else f"{file.stem}.service"
         text = next(filter(None, (_text_of(place / unit) for place in places)), "")
+        text = text.replace("%h", own.home) if own else text
         says = re.search(r"^\s*ExecStart\s*=\s*(.+)$", text, re.MULTILINE)
         if pattern.search(text):
-            yield Job(file, 0, says[1].strip() if says else unit)
+            yield Job(file, 0, says[1].strip() if says else unit, own.account if own else "")

@@ -1,18 +1,18 @@
-"""A service that is a unit of systemd, asked and told through its own program."""
+"""A service that is a unit of systemd, the machine's or an account's, asked and told through its own program."""
 
 from __future__ import annotations
 
 import os
-import pwd
 import shutil
 import time
 from pathlib import Path
 
 import psutil
 
-from yellow_ladder.errors import AnswerNo
+from yellow_ladder.accounts import Account, named_account
+from yellow_ladder.errors import AnswerNo, BadInput
 from yellow_ladder.masking import masked_line
-from yellow_ladder.processes import Completed, run_command
+from yellow_ladder.processes import Completed, Streams, run_command
 from yellow_ladder.services.looking import about_process, name_of
 from yellow_ladder.services.port import About, ServiceState, not_ready, not_stopped
 from yellow_ladder.services.readiness import alarm_of, readiness_of, wait_until_ready
@@ -53,14 +53,21 @@ class UnitService:
 
     def _systemctl(self, *words: str, within_s: float = _ASK_WITHIN_S) -> Completed:
         argv = [self._site.filled(word) for word in self._spec.systemctl]
-        environment = None
+        streams, environment = Streams(), dict[str, str]()
         if self._spec.user:
-            # The manager of another account is reached through its own folder for sockets.
-            argv += ["--user", f"--machine={self._spec.user}@.host"] if os.geteuid() == 0 else ["--user"]
-            if os.geteuid() != 0:
-                environment = {"XDG_RUNTIME_DIR": f"/run/user/{pwd.getpwnam(self._spec.user).pw_uid}"}
+            account = self._account(self._spec.user)
+            # It answers the account alone, root too is refused, at a socket in the account's own folder.
+            streams = Streams(account=account if os.geteuid() == 0 else None)
+            environment = {"XDG_RUNTIME_DIR": f"/run/user/{account.uid}"}
+            argv += ["--user"]
         argv += ["--no-pager", "--no-ask-password", *words]
-        return run_command(argv, folder=Path("/"), deadline_s=within_s, environment=environment)
+        return run_command(argv, folder=Path("/"), deadline_s=within_s, environment=environment, streams=streams)
+
+    def _account(self, name: str) -> Account:
+        try:
+            return named_account(name)
+        except BadInput as unknown:
+            raise not_ready(self.name, unknown.problems[0].message, "correct `user`") from unknown
 
     def _facts(self) -> dict[str, str]:
         """What the manager knows of the unit; raises AnswerNo where it does not answer."""
@@ -68,7 +75,10 @@ class UnitService:
         facts = dict(line.partition("=")[::2] for line in done.output.splitlines() if "=" in line)
         if done.status != 0 or "ActiveState" not in facts:
             said = masked_line((done.output.strip().splitlines() or ["it printed nothing"])[-1])[:200]
+            user = self._spec.user
             remedy = "see that systemd runs here, and whether this account may ask it"
+            if user:
+                remedy = f"see that {user} has a service manager that outlives a session: loginctl enable-linger {user}"
             raise not_ready(self.name, f"systemctl show {self._spec.unit} ended with {done.status}: {said}", remedy)
         return facts
 
@@ -118,7 +128,10 @@ class UnitService:
         return f": it is {facts['ActiveState']} ({facts.get('SubState', '')}, {facts.get('Result', '')})"
 
     def _remedy(self) -> str:
-        return f"see: systemctl status {self._spec.unit}; journalctl -u {self._spec.unit}"
+        unit, user = self._spec.unit, self._spec.user
+        if user:
+            return f"see, as {user}: systemctl --user status {unit}; journalctl --user -u {unit}"
+        return f"see: systemctl status {unit}; journalctl -u {unit}"
 
     def stop(self) -> None:
         if self.state() is ServiceState.STOPPED:
@@ -155,7 +168,7 @@ class UnitService:
         try:
             loaded = self._facts().get("LoadState", "")
         except AnswerNo as fault:
-            return fault.problems[0].message
+            return f"{fault.problems[0].message}; {fault.problems[0].remedy}"
         if loaded != "loaded":
             return f"systemd has no unit {self._spec.unit} ({loaded})"
         return ""
