@@ -139,6 +139,32 @@ def test_what_does_not_come_through_takes_the_climb_back(idle: Demo, old: str, n
     assert demo.json("history")[0]["state"] == "descended"
 
 
+NOISY = REMADE.replace("cat $0/*.v1 |", "echo at $$ >&2; cat $0/*.v1 |").replace(
+    "cat $0/*.v2 |", "date +%N >&2; cat $0/*.v2 |"
+)
+HIDDEN = REMADE.replace('"cat $0/*.v1 | wc -l"', '"echo password=low-water; cat $0/*.v1 | wc -l"').replace(
+    '"cat $0/*.v2 | wc -l"', '"echo password=high-water; cat $0/*.v2 | wc -l"'
+)
+
+
+def test_an_answer_is_what_is_printed_and_no_log_and_a_secret_in_it_is_compared_and_not_shown(
+    make_demo: MakeDemo,
+) -> None:
+    demo = with_log_book(make_demo(start=False), NOISY)
+    answer = demo.yl("climb", "--to", "3.0", "--yes")
+    assert answer.code == 0, answer.err
+    (kept,) = demo.folder.glob(".ladder/climbs/*/output/2-2-1-entries.errors.txt")
+    assert kept.read_text().strip().isdigit(), "what it said of itself is kept all the same"
+    assert demo.yl("descend", "--yes").code == 0
+    change_sheet(demo, "3.0", NOISY, HIDDEN)
+    answer = demo.yl("climb", "--to", "3.0", "--yes")
+    assert answer.code == 1
+    assert "entries: it differs in what is not shown: in a secret" in " ".join(answer.err.split())
+    kept = [one for one in demo.folder.glob(".ladder/climbs/*/**/*") if one.is_file() and one.name != "plan.json"]
+    assert {"journal.jsonl", "2-2-1-entries.txt"} <= {one.name for one in kept}
+    assert not [one for one in kept if b"-water" in one.read_bytes()], "the plan has it in the command's own words"
+
+
 @pytest.mark.parametrize(
     ("text", "told"),
     [

@@ -178,6 +178,23 @@ def test_a_build_that_fails_leaves_the_site_serving_and_nothing_half_made(enviro
     assert demo.json("history")[0]["state"] == "given up"
 
 
+def test_an_account_that_could_not_build_where_a_release_will_lie_is_told_before(environment: Demo) -> None:
+    """A new release belongs to whom the one in use does, whoever runs what releases bring."""
+    demo = environment
+    demo.edit('product = "quaybook"', 'product = "quaybook"\nrun_as = "nobody"')
+    found = [one for one in demo.json("check", "--to", "3.0", code=1)["findings"] if one["check"] == "releases"]
+    told = [one for one in found if one["level"] == "stop"]
+    assert "2.6 is built as nobody, in a folder that will belong to root, as the one in use does" in told[0]["saw"]
+    assert "as_user of [build]" in told[0]["remedy"]
+    demo.edit("[maintenance]", '[build]\nas_user = "root"\n\n[maintenance]')
+    findings = demo.json("check", "--to", "3.0")["findings"]
+    assert not [one for one in findings if one["check"] == "releases" and one["level"] == "stop"]
+    assert [one["level"] for one in findings if "releases are built by root" in one["saw"]] == ["warn"]
+    demo.edit('as_user = "root"', 'as_user = "harbour-pilot"')
+    told = [one["saw"] for one in demo.json("check", "--to", "3.0", code=1)["findings"] if one["level"] == "stop"]
+    assert any("2.6 cannot be built: its account harbour-pilot is not known here" in one for one in told), told
+
+
 def test_a_build_that_was_killed_and_given_up_leaves_nothing_of_it(environment: Demo) -> None:
     demo = environment
     before = look(demo.root)

@@ -87,6 +87,14 @@ def named_account(name: str) -> Account:
     return Account(known.pw_uid, known.pw_gid, known.pw_name, known.pw_dir, "named in the site file")
 
 
+def account_name(uid: int) -> str:
+    """The name of an account; its number where it has none here."""
+    try:
+        return pwd.getpwuid(uid).pw_name
+    except KeyError:
+        return str(uid)
+
+
 def _group_of(name: str) -> int:
     try:
         return grp.getgrnam(name).gr_gid

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import os
 import re
 from collections.abc import Iterator
 
 from yellow_ladder import nolinks
+from yellow_ladder.accounts import account_for, account_name
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.errors import BadInput
+from yellow_ladder.files.entry import describe
 from yellow_ladder.files.exchange import same_file_system
 from yellow_ladder.release.commands import CommandKeys, Remade
 from yellow_ladder.release.source import check_build_files
@@ -86,6 +89,10 @@ def _build_fits(at: Circumstances, rung: Rung) -> Iterator[Finding]:
     build, wanted = rung.release.sheet.archive.build, rung.release.sheet.needs.runtime
     words = [word for argv in build.commands for word in argv] if build else []
     yield from _unknown_braces("releases", f"building {rung.to_version}", words, _KNOWN_TO_BUILDS)
+    misfit = _builder_misfit(at.site)
+    if misfit:
+        yield stop("releases", f"{rung.to_version} {misfit}", "name who builds: as_user of [build]; or give it `owner`")
+        return
     runtime = fitting_runtime(wanted, at.survey.runtimes)
     if not runtime and (wanted or any("{runtime}" in word for word in words)):
         have = ", ".join(f"{program} is {says or 'silent'}" for program, says in at.survey.runtimes) or "none is named"
@@ -93,6 +100,22 @@ def _build_fits(at: Circumstances, rung: Rung) -> Iterator[Finding]:
         yield stop("releases", seen, "install one that fits, and name it under [[runtimes]]")
     else:
         yield ok("releases", f"{rung.to_version} can be built{f' with {runtime}' if runtime else ''}")
+
+
+def _builder_misfit(site: Site) -> str:
+    """What keeps the account that builds from writing there: a new release belongs to whom the one in use does."""
+    builder = site.record.builder
+    if not builder or os.geteuid() != 0:
+        return ""
+    try:
+        account = account_for(builder, ["sh"], site.root)
+    except BadInput as unknown:
+        return f"cannot be built: {unknown.problems[0].message}"
+    wanted, _ = site.wanted_owner()
+    owner = describe("", site.root / site.release_path).uid if wanted is None else wanted
+    if account is None or account.uid == owner:
+        return ""
+    return f"is built as {account.name}, in a folder that will belong to {account_name(owner)}, as the one in use does"
 
 
 def commands_fit(at: Circumstances, route: Route) -> Iterator[Finding]:

@@ -102,7 +102,7 @@ def accounts_fit(at: Circumstances) -> Iterator[Finding]:
         closed = [p for p, e in at.survey.manifest.items() if at.site.is_data(p) and not _may_write(e, account, groups)]
         if closed:
             seen = f"`{spec.name}` runs as {name} and cannot write {len(closed):,} of its data: {some_of(closed, 3)}"
-            yield warn("accounts", seen, f"chown -R {name} {at.site.root / closed[0]}")
+            yield warn("accounts", seen, f"where it has to write there: chown -R {name} {at.site.root / closed[0]}")
         else:
             fine.append(f"{spec.name} as {name}")
     if fine and not unknown:

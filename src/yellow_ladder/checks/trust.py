@@ -80,6 +80,9 @@ def what_root_runs(at: Circumstances) -> Iterator[Finding]:
             yield warn(
                 "what root runs", f"{run.key} runs as root, as the site file says{why}", "name another `as_user`"
             )
+    if at.site.record.build.as_user == ROOT:
+        seen = "releases are built by root, as the site file says: their publisher's commands have all its rights"
+        yield warn("what root runs", seen, "name another account: as_user of [build]")
     for spec in at.site.record.services:
         about = at.survey.services.get(spec.name, About(ServiceState.UNKNOWN))
         if about.account == ROOT and (spec.ports or about.ports or spec.ready):

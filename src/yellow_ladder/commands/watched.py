@@ -6,17 +6,19 @@ Its output is kept in a file, without secrets. What it leaves behind is ended wi
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import os
 import pty
 import re
 import select
 import signal
 import subprocess
+import tempfile
 import time
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import IO
+from typing import IO, TYPE_CHECKING
 
 import psutil
 
@@ -26,6 +28,9 @@ from yellow_ladder.release.commands import CommandKeys
 from yellow_ladder.services.port import MARK
 from yellow_ladder.site.surroundings import Started
 from yellow_ladder.words import bytes_in_words, count_of, time_in_words
+
+if TYPE_CHECKING:
+    from hashlib import _Hash as Hash
 
 LARGEST_OUTPUT_BYTES = 64 * 1024**2
 _LONGEST_LINE = 64 * 1024
@@ -47,6 +52,7 @@ class Call:
     """A command that is about to be run: its words and folder with everything put in, and how it is started.
 
     `mark` is in the environment of all that it starts, so that it can be told later what it has left behind.
+    `answers`: what it prints is an answer that is compared, and what it says on its second stream is none of it.
     """
 
     name: str
@@ -56,6 +62,7 @@ class Call:
     keys: CommandKeys
     output: Path
     mark: str
+    answers: bool = False
 
 
 @dataclass(slots=True)
@@ -71,12 +78,13 @@ class Said:
 
 @dataclass(frozen=True, slots=True)
 class Ended:
-    """How a command ended well."""
+    """How a command ended well; `digest` is of all that it printed, as it printed it."""
 
     took_s: float
     lines: int
     warnings: int
     last: str
+    digest: str
 
 
 @dataclass(slots=True)
@@ -87,7 +95,9 @@ class _Watch:
     child: subprocess.Popen[bytes]
     stream: int
     output: IO[str]
+    errors: IO[bytes] | None
     on_line: OnLine
+    digest: Hash = field(default_factory=hashlib.sha256)
     said: Said = field(default_factory=Said)
     rest: bytes = b""
     count_bytes: int = 0
@@ -104,6 +114,7 @@ class _Watch:
             return False
         self.heard_at = time.monotonic()
         self.count_bytes += len(block)
+        self.digest.update(block)
         *lines, self.rest = (self.rest + block).split(b"\n")
         for line in lines:
             self._take(line)
@@ -127,6 +138,20 @@ class _Watch:
             self._take(self.rest)
         self.output.flush()
         os.fsync(self.output.fileno())
+        if self.errors is not None:
+            self._take_errors(self.errors)
+
+    def _take_errors(self, errors: IO[bytes]) -> None:
+        """Keep what it said on its second stream in a file of its own, without secrets: its last words may be there."""
+        errors.seek(0)
+        text = errors.read(_MOST_AT_THE_END).decode(errors="replace")
+        lines = [masked_line(self.call.how.surroundings.masked(line)) for line in text.splitlines() if line.strip()]
+        if lines:
+            self.said.last = "".join(one if one.isprintable() else " " for one in lines[-1].strip())[:200]
+            beside = self.call.output.with_suffix(".errors.txt")
+            opened = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW, 0o600)
+            with os.fdopen(opened, "w", encoding="utf-8") as stream:
+                stream.writelines(f"{line}\n" for line in lines)
 
     def _take(self, raw: bytes) -> None:
         # Of a line that a progress bar has written over and over, the last state.
@@ -164,8 +189,11 @@ def run_watched(call: Call, on_line: OnLine, look_on: Callable[[], None]) -> End
     """
     started = time.monotonic()
     opened = os.open(call.output, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW, 0o600)
-    with os.fdopen(opened, "w", encoding="utf-8") as output, _launched(call) as (child, stream):
-        watch = _Watch(call, child, stream, output, on_line)
+    with contextlib.ExitStack() as stack:
+        output = stack.enter_context(os.fdopen(opened, "w", encoding="utf-8"))
+        errors = stack.enter_context(tempfile.TemporaryFile()) if call.answers else None
+        child, stream = stack.enter_context(_launched(call, errors))
+        watch = _Watch(call, child, stream, output, errors, on_line)
         try:
             _until_it_ends(watch, started, look_on)
             left = _left_behind(call, child.pid)
@@ -179,11 +207,11 @@ def run_watched(call: Call, on_line: OnLine, look_on: Callable[[], None]) -> End
         raise _failed(call, f"it ended and left {left} at work, which was ended", "let it wait for what it starts")
     _judge(call, child.returncode, watch.said)
     said = watch.said
-    return Ended(time.monotonic() - started, said.lines, said.warnings, said.last)
+    return Ended(time.monotonic() - started, said.lines, said.warnings, said.last, watch.digest.hexdigest())
 
 
 @contextlib.contextmanager
-def _launched(call: Call) -> Iterator[tuple[subprocess.Popen[bytes], int]]:
+def _launched(call: Call, errors: IO[bytes] | None) -> Iterator[tuple[subprocess.Popen[bytes], int]]:
     """Start it with empty input, or at a terminal of its own where it asks questions."""
     wants_terminal = call.keys.terminal or bool(call.keys.answers)
     ours, theirs = pty.openpty() if wants_terminal else os.pipe()
@@ -202,7 +230,7 @@ def _launched(call: Call) -> Iterator[tuple[subprocess.Popen[bytes], int]]:
             extra_groups=account.groups() if account else None,
             stdin=subprocess.DEVNULL,
             stdout=taken,
-            stderr=taken,
+            stderr=taken if errors is None else errors,
             env={**call.how.environment, MARK: call.mark},
             umask=0o022 if account else -1,
             start_new_session=True,
@@ -246,7 +274,8 @@ def _until_it_ends(watch: _Watch, started: float, look_on: Callable[[], None]) -
             if asks:
                 why, remedy = f"{why} and may be asking: {masked_line(asks)}", "give the answer under `answers`"
             raise _failed(watch.call, why, remedy, "" if asks else watch.said.last)
-        if watch.count_bytes > LARGEST_OUTPUT_BYTES:
+        beside = os.fstat(watch.errors.fileno()).st_size if watch.errors is not None else 0
+        if max(watch.count_bytes, beside) > LARGEST_OUTPUT_BYTES:
             why = f"it printed more than {bytes_in_words(LARGEST_OUTPUT_BYTES)} and was ended"
             raise _failed(watch.call, why, "run it by hand to see why")
 

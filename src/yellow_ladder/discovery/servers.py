@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import os
-import pwd
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -12,6 +11,7 @@ from pathlib import Path
 import tomlkit
 
 from yellow_ladder import nolinks
+from yellow_ladder.accounts import account_name
 from yellow_ladder.database.clusters import clusters_among
 from yellow_ladder.files.reading import read_regular
 
@@ -38,16 +38,10 @@ def find_servers(root: Path, files: Iterable[str]) -> list[FoundServer]:
         folder = str(cluster.folder.relative_to(root))
         engine = "postgresql" if nolinks.is_there(cluster.folder / "PG_VERSION") else "mariadb"
         url = _address(cluster.folder) if engine == "postgresql" else "mariadb://root@/NAME?socket=/PATH/TO/SOCKET"
-        found.append(FoundServer(folder, engine, cluster.is_live, url, _owner(cluster.folder)))
+        found.append(
+            FoundServer(folder, engine, cluster.is_live, url, account_name(nolinks.status_of(cluster.folder).st_uid))
+        )
     return found
-
-
-def _owner(folder: Path) -> str:
-    uid = nolinks.status_of(folder).st_uid
-    try:
-        return pwd.getpwuid(uid).pw_name
-    except KeyError:
-        return str(uid)
 
 
 def _address(folder: Path) -> str:

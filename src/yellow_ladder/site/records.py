@@ -102,6 +102,7 @@ class BuildWishes(Record):
 
     environment: dict[str, str] = {}
     more: list[Argv] = []
+    as_user: str = ""
 
 
 class SiteEnvironment(Record):
@@ -313,6 +314,11 @@ class SiteFile(Record):
     maintenance: Maintenance | None = None
     backup: BackupWishes = BackupWishes()
     settle: SettleWishes = SettleWishes()
+
+    @property
+    def builder(self) -> str:
+        """The account that makes releases; empty where the site file names none."""
+        return self.build.as_user or self.run_as
 
     @model_validator(mode="after")
     def _names_agree(self) -> SiteFile:

@@ -89,7 +89,7 @@ def _build_runtime(site: Site, runtime: BuildRuntime) -> ProbeAnswer:
 
     def answer() -> str:
         argv = [program, *runtime.command[1:]]
-        return matched(output_of(site, argv, runtime.within_s, site.record.run_as), runtime.pattern)
+        return matched(output_of(site, argv, runtime.within_s, site.record.builder), runtime.pattern)
 
     return _answer_of(answer, "runtimes", " ".join(runtime.command), program)
 

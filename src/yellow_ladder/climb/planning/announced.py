@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import pwd
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from yellow_ladder.accounts import account_for
@@ -86,7 +86,8 @@ def _builds(plan: Plan) -> Iterator[Announced]:
         if build is not None:
             for number, words in enumerate([*build.commands, *plan.site.record.build.more], start=1):
                 keys = CommandKeys(run=words, within_s=build.within_s)
-                yield _announced(plan, _theirs(plan, rung, f"command {number}", keys), _BUILT)
+                one = replace(_theirs(plan, rung, f"command {number}", keys), as_user=plan.site.record.builder)
+                yield _announced(plan, one, _BUILT)
 
 
 def _migrations(plan: Plan, rung: RungPlan) -> Iterator[Announced]:

@@ -23,7 +23,7 @@ _MAY_CHANGE = re.compile(
     r"|versions\.served\b|versions\.\w+\.\d+\.within_s\b"
     r"|environment\.(files|values|path)\b"
     r"|commands\.[^.]+\.(run|folder|environment|as_user|groups|within_s|silent_s|answers|terminal|exit_codes|failed|warned|done|twice)\b"
-    r"|run_as\b"
+    r"|run_as\b|build\.as_user\b"
     r"|maintenance\.(message|close|open|as_user|closed)\b"
     r"|(runtime|tools\.[^.]+)\.within_s\b"
     r"|checks\b|on_failure\b|settle\b"

@@ -176,7 +176,7 @@ def _run_commands(run: Run, rung: RungPlan, made: Build, folder: Path, sources: 
 
 def _call(run: Run, rung: RungPlan, number: int, argv: tuple[str, ...], more: Mapping[str, str]) -> Call:
     folder = release_folder(run.plan, rung)
-    how = started(run.site, run.site.record.run_as, argv, folder, folder_counts=True, more=more)
+    how = started(run.site, run.site.record.builder, argv, folder, folder_counts=True, more=more)
     name = f"build {rung.to_version}, command {number}"
     output = private_folder(run.plan.folder / OUTPUT_NAME) / f"{rung.number}-build-{number}.txt"
     made = rung.parsed.archive.build

@@ -106,7 +106,8 @@ def _run(run: Run, call: Call, *, at_rest: bool, apart: Collection[str] = ()) ->
     words += [count_of(ended.warnings, "warning")] if ended.warnings else []
     words += [ended.last] if ended.last else []
     output = str(call.output.relative_to(run.plan.folder))
-    return {"summary": "; ".join(words), "output": output, "warnings": ended.warnings}
+    digest = {"digest": ended.digest} if call.answers else {}
+    return {"summary": "; ".join(words), "output": output, "warnings": ended.warnings, **digest}
 
 
 def saying(name: str, listen: Listener) -> Callable[[str], None]:

@@ -11,6 +11,7 @@ import json
 import os
 import stat
 from collections.abc import Mapping
+from dataclasses import replace
 from pathlib import Path
 
 from yellow_ladder import nolinks
@@ -228,9 +229,9 @@ def _compare(run: Run, made: PlannedRemaking, values: Mapping[str, str]) -> None
     before = json.loads(_answers(run.plan, made).read_text())["answers"] if made.same else {}
     problems = []
     for one in made.same:
-        now = _answer(run, made, one.name, list(one.after or one.before), values)
-        if now != before[one.name]:
-            text = f"{one.name}: {_first_line_that_differs(before[one.name], now)}"
+        was, now = before[one.name], _answer(run, made, one.name, list(one.after or one.before), values)
+        if now["digest"] != was["digest"]:
+            text = f"{one.name}: {_first_line_that_differs(was['text'], now['text'])}"
             remedy = "see what the import said in the climb's folder `output`"
             problems.append(Problem("not-come-through", text, remedy, made.after))
     if problems:
@@ -238,6 +239,8 @@ def _compare(run: Run, made: PlannedRemaking, values: Mapping[str, str]) -> None
 
 
 def _first_line_that_differs(before: str, now: str) -> str:
+    if before == now:
+        return "it differs in what is not shown: in a secret, or in bytes that are no text"
     old, new = before.splitlines(), now.splitlines()
     pairs = enumerate(zip(old, new, strict=False))
     at = next((at for at, (one, other) in pairs if one != other), min(len(old), len(new)))
@@ -246,14 +249,15 @@ def _first_line_that_differs(before: str, now: str) -> str:
     return f"line {at + 1} was {was}, and is {is_now} ({count_of(len(old), 'line')} before, {len(new)} now)"
 
 
-def _answer(run: Run, made: PlannedRemaking, name: str, words: list[str], values: Mapping[str, str]) -> str:
+def _answer(run: Run, made: PlannedRemaking, name: str, words: list[str], values: Mapping[str, str]) -> dict[str, str]:
+    """What a command prints: a digest of it, which is compared, and its text without secrets, which may be shown."""
     model = made.export_by or made.import_by
     within_s = model.keys.within_s if model is not None else USUAL_LIMIT_S
     keys = CommandKeys(run=words, folder=values["release"], within_s=within_s)
     account = run.site.record.run_as
     call = call_of(run.plan, made.rung, f"{made.of} {name}", keys, account, values)
-    _run(run, made, call)
-    return call.output.read_text(errors="replace").strip()
+    digest = str(_run(run, made, replace(call, answers=True))["digest"])
+    return {"digest": digest, "text": call.output.read_text(errors="replace")}
 
 
 def _call(plan: Plan, made: PlannedRemaking, command: PlannedCommand, values: Mapping[str, str]) -> Call:
