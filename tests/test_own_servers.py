@@ -475,7 +475,8 @@ def test_a_power_cut_at_any_record_leaves_a_way(make_store: Callable[[str], Stor
     store.release("2.0", SAYS[way])
     before = store.ask("SELECT id, name FROM berths ORDER BY 1")
     records = 2 * 21
-    numbers = range(2, records) if IS_WHOLE else sorted(chance.sample(range(2, records), 2))
+    # Engines write a few records more or less: those that one of them may not come to are left to a sweep.
+    numbers = range(2, records) if IS_WHOLE else sorted(chance.sample(range(2, records - 6), 2))
     tried = 0
     for number, then in zip(numbers, itertools.cycle(["continue", "descend"]), strict=False):
         if not is_killed_after(load_site(store.place / "ladder.toml"), "2.0", number):
