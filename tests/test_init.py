@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
 import sqlite3
 import subprocess
 import sys
@@ -154,10 +155,12 @@ def test_releases_behind_a_link_are_found_with_their_environment_and_units(make_
     assert [one["what"] for one in found["settings"]] == ["etc/quaybook.ini"]
     text = demo.prepared.file.read_text()
     for line in (
-        'placement = "pointer"', 'link = "current"\n\n', f'files = ["{demo.folder}/quaybook.env"]', "[[runtimes]]",
-        f'log = "{demo.folder}/run/web.log"', f'outside = ["{units}/quaybook.service", "{more}"]',
+        'placement = "pointer"', 'link = "current"\n\n', "[[runtimes]]", f'log = "{demo.folder}/run/web.log"'
     ):  # fmt: skip
         assert line in text, line
+    written = tomllib.loads(text)
+    assert written["environment"]["files"] == [f"{demo.folder}/quaybook.env"]
+    assert written["keep"]["outside"] == [f"{units}/quaybook.service", str(more)]
     assert "releases/2.4" not in "".join(line for line in text.splitlines() if not line.startswith(("#", "placement")))
     assert demo.json("survey")["version"] == "2.4"
     demo.prepared.file.write_text(original)
@@ -401,3 +404,33 @@ def test_what_runs_says_how_it_is_started_and_which_settings_it_reads(tmp_path: 
     assert '# run = ["{root}/bin/serve", "-c", "quay.yml", ' in written
     assert SECRET not in written + answer.out
     assert tomllib.loads(written).get("services") is None, "who starts it is not known: it stays a proposal"
+
+
+def test_a_home_with_settings_and_data_side_by_side_is_parted_and_every_line_fits(tmp_path: Path) -> None:
+    """The file can be taken from the screen: nothing of it is cut off, at whatever width."""
+    home = tmp_path / "app" / "home"
+    (home / "store").mkdir(parents=True)
+    (home / "reports" / "of-every-day").mkdir(parents=True)
+    (tmp_path / "app" / "releases" / "2.4").mkdir(parents=True)
+    (tmp_path / "app" / "current").symlink_to("releases/2.4")
+    (home / "config.ini").write_text("[harbour]\nname = Lee Quay\n")
+    (home / "reports" / "config.ini").write_text("[reports]\nat = 7\n")
+    for name in ("schema.py", "reports/of-every-day/berths.py", "reports/tides.py", "templates.of.the.harbour.office"):
+        (home / name).write_text("# the site's own\n")
+    with sqlite3.connect(home / "store" / "boats") as database:
+        database.execute("CREATE TABLE boats (id integer)")
+    database.close()
+    answer = initialised(tmp_path / "app", "--units", tmp_path)
+    keep = tomllib.loads(answer.document["result"]["text"])["keep"]
+    assert [one["file"] for one in keep["settings"]] == ["home/config.ini", "home/reports/config.ini"]
+    assert set(keep["data"]) == {
+        "home/store",
+        "home/schema.py",
+        "home/templates.of.the.harbour.office",
+        "home/reports/of-every-day",
+        "home/reports/tides.py",
+    }
+    assert max(map(len, answer.document["result"]["text"].splitlines())) <= 78
+    shown = run_program("init", tmp_path / "app", "--show", folder=tmp_path, environment={"COLUMNS": "60"}).out
+    written = re.sub(r"\n\s*", "", shown)
+    assert all(f'"{path}",' in written for path in keep["data"]), shown

@@ -6,6 +6,7 @@ import contextlib
 import itertools
 import os
 import random
+import re
 import shutil
 import subprocess
 import sys
@@ -537,9 +538,8 @@ def test_a_first_site_file_proposes_the_server_and_takes_its_folder_for_no_data(
         head, _, proposal = text.partition("# [[databases]]")
         proposal = "\n".join(line.removeprefix("# ") for line in proposal.partition("\n\n")[0].splitlines())
         for key in ("start", "stop", "status"):
-            line = next(one for one in proposal.splitlines() if one.startswith(key))
             words = '["{release}/bin/store", "' + key + '", "{root}/data", "{site}/run"]'
-            proposal = proposal.replace(line, f"{key} = {words}")
+            proposal = re.sub(rf"(?m)^{key} = \[[^]]*\]$", f"{key} = {words}", proposal)
         proposal = proposal.replace("postgres@", "quaybook@").replace("NAME", "harbour")
         (store.place / "ladder.toml").write_text(f"{head}\n[[databases]]{proposal}\n")
         store.release("2.0", COPIED)

@@ -160,9 +160,9 @@ def test_an_answer_is_what_is_printed_and_no_log_and_a_secret_in_it_is_compared_
     answer = demo.yl("climb", "--to", "3.0", "--yes")
     assert answer.code == 1
     assert "entries: it differs in what is not shown: in a secret" in " ".join(answer.err.split())
-    kept = [one for one in demo.folder.glob(".ladder/climbs/*/**/*") if one.is_file() and one.name != "plan.json"]
-    assert {"journal.jsonl", "2-2-1-entries.txt"} <= {one.name for one in kept}
-    assert not [one for one in kept if b"-water" in one.read_bytes()], "the plan has it in the command's own words"
+    files = [one for one in demo.folder.glob(".ladder/climbs/*/**/*") if one.is_file() and one.name != "plan.json"]
+    assert {"journal.jsonl", "2-2-1-entries.txt"} <= {one.name for one in files}
+    assert not [one for one in files if b"-water" in one.read_bytes()], "the plan has it in the command's own words"
 
 
 @pytest.mark.parametrize(

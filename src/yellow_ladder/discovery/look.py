@@ -272,21 +272,46 @@ def _sounds_like_settings(path: str, read: FoundSettings) -> bool:
 def _data_folders(root: Path, files: dict[str, os.stat_result]) -> Iterator[Guess]:
     """Folders that people or the application write to: by what was written since the installation, or by their name."""
     installed = _installed_at(files)
-    by_folder: dict[str, list[tuple[str, os.stat_result]]] = {}
-    for path, status in files.items():
-        if "/" in path:
-            by_folder.setdefault(path.split("/", 1)[0], []).append((path, status))
-    for folder, inside in sorted(by_folder.items()):
-        if folder.lower() in _ADDON_NAMES:
+    for folder, inside in _by_folder(files.items(), "").items():
+        why = _why_data(root, folder, inside, installed)
+        if not why or folder.lower() in _ADDON_NAMES:
             continue
-        written = [path for path, one in inside if one.st_mtime > installed + _DAY_S]
-        is_code = sum(Path(path).suffix in _CODE for path, _ in inside) * 2 > len(inside)
-        if installed and len(written) * 2 > len(inside) and not is_code:
-            yield Guess(folder, f"{len(written):,} of {len(inside):,} files were written since the installation")
-        elif any(_is_sqlite(root / path) for path, _ in inside):
-            yield Guess(folder, "a database lies in it")
-        elif folder.lower() in _DATA_NAMES and not is_code:
-            yield Guess(folder, "its name")
+        # A home of the application's, with its settings and its data side by side: only the data are.
+        has_settings = any(path.count("/") == 1 and _is_settings(root, path) for path, _ in inside)
+        narrower = []
+        if has_settings and folder.lower() not in _DATA_NAMES:
+            parts = _by_folder(inside, folder)
+            narrower = [Guess(part, _why_data(root, part, of_it, installed)) for part, of_it in parts.items()]
+        yield from [one for one in narrower if one.why] or [Guess(folder, why)]
+
+
+_Files = list[tuple[str, os.stat_result]]
+
+
+def _by_folder(files: Iterable[tuple[str, os.stat_result]], above: str) -> dict[str, _Files]:
+    """Files by the folder next below `above`; those that lie in `above` itself are left out."""
+    found: dict[str, _Files] = {}
+    start = len(above) + 1 if above else 0
+    for path, status in files:
+        if "/" in path[start:]:
+            found.setdefault(path[: path.index("/", start)], []).append((path, status))
+    return dict(sorted(found.items()))
+
+
+def _why_data(root: Path, folder: str, inside: _Files, installed: float) -> str:
+    """Why a folder is taken for one of data; nothing where it is not."""
+    if any(_is_sqlite(root / path) for path, _ in inside):
+        return "a database lies in it"
+    written = [path for path, one in inside if one.st_mtime > installed + _DAY_S]
+    is_code = sum(Path(path).suffix in _CODE for path, _ in inside) * 2 > len(inside)
+    if installed and len(written) * 2 > len(inside) and not is_code:
+        return f"{len(written):,} of {len(inside):,} files were written since the installation"
+    return "its name" if folder.rpartition("/")[2].lower() in _DATA_NAMES and not is_code else ""
+
+
+def _is_settings(root: Path, path: str) -> bool:
+    is_likely = _SETTINGS_NAME.search(path) is not None and Path(path).suffix not in _CODE
+    return is_likely and bool(read_settings(root / path).pairs)
 
 
 def _installed_at(files: Mapping[str, os.stat_result], share: float = 0.5, least: int = 1) -> float:
@@ -306,14 +331,21 @@ def _beside_releases(found: Discovery, files: Iterable[str]) -> Iterator[Guess]:
         if not any(within(one, [top]) for one in apart):
             yield Guess(top, "it lies beside the releases")
             continue
-        below: list[str] = []
-        with contextlib.suppress(OSError):
-            below = [f"{top}/{name}" for name in nolinks.names_in(found.root / top) if name != "__pycache__"]
         yield from (
-            Guess(one, "it lies beside the releases, and beside settings")
-            for one in below
-            if not any(within(other, [one]) for other in apart)
+            Guess(one, "it lies beside the releases, and beside settings") for one in _beside(found, top, apart)
         )
+
+
+def _beside(found: Discovery, folder: str, apart: Collection[str]) -> Iterator[str]:
+    """What lies in a folder beside what is named already, which may lie deeper."""
+    below: list[str] = []
+    with contextlib.suppress(OSError):
+        below = [f"{folder}/{name}" for name in nolinks.names_in(found.root / folder) if name != "__pycache__"]
+    for one in below:
+        if not any(within(other, [one]) for other in apart):
+            yield one
+        elif one not in apart:
+            yield from _beside(found, one, apart)
 
 
 def _is_sqlite(path: Path) -> bool:

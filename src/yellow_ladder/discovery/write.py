@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from pathlib import Path
+from textwrap import wrap
 
 import tomlkit
 
@@ -15,6 +16,10 @@ from yellow_ladder.discovery.servers import servers_text
 from yellow_ladder.files.entry import within
 from yellow_ladder.masking import masked_line
 
+_WIDEST = 78  # a terminal of 80 columns, and its margin
+_LIST = re.compile(r"(\w+) = \[.*\]$")
+_KEY = re.compile(r"\w+ = ")
+_TOLD = re.compile(r"""(\w+ = "[^"\\]*") # (.*)$""")
 _SECRET_FILE = "database.password"  # noqa: S105  a name
 
 
@@ -53,7 +58,24 @@ def site_file_text(
     ]
     left.insert(0, f"releases.source: the folder `{releases}` or a URL with the product's releases")
     left.append("[maintenance]: how users are shut out; without it they meet a stopped site")
-    return "\n".join(lines) + "\n", left
+    return "\n".join(short for line in lines for short in _in_lines(line)) + "\n", left
+
+
+def _in_lines(line: str) -> list[str]:
+    """A line as several that fit where people read it: a list an item to a line, a sentence wrapped."""
+    mark = "# " if line.startswith("# ") else ""
+    text = line.removeprefix(mark)
+    if len(line) <= _WIDEST:
+        return [line]
+    items = _LIST.match(text)
+    if items is not None:
+        parts = [item.as_string() for item in tomlkit.parse(text)[items[1]]]
+        return [f"{mark}{items[1]} = [", *(f"{mark}    {part}," for part in parts), f"{mark}]"]
+    told = _TOLD.match(line)
+    if told is not None:
+        return [*_in_lines(f"# {told[2]}"), *_in_lines(told[1])]
+    is_sentence = bool(mark) and not _KEY.match(text)  # a key that is proposed stands on one line
+    return [f"# {part}" for part in wrap(text, _WIDEST - 2, break_long_words=False)] if is_sentence else [line]
 
 
 def _whole(url: str, root: Path) -> str:
@@ -303,6 +325,6 @@ def _as_it_runs(found: Discovery, one: Running, name: str) -> list[str]:
         *([f"environment = {{ {', '.join(variables)} }}"] if variables else ()),
         f'pid_file = "run/{name}.pid"',
         f"as_user = {_text(one.account)}",
-        *(f'ready = {{ url = "http://127.0.0.1:{port}/" }}' for port in one.ports[:1]),
+        *(f'ready = {{ port = {port} }} # or url = "http://127.0.0.1:{port}/", a page' for port in one.ports[:1]),
     ]
     return [*(f"# {_one_line(line)}" for line in lines), ""]

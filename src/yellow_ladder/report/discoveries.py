@@ -47,7 +47,7 @@ def discovery_page(found: Discovery, text: str, left: list[str], target: Path | 
     if found.shortened:
         page.add(Text("The folder is very large: only a part of it was looked at.", style=CAREFUL))
     if target is None:
-        page.add(Text(text.rstrip("\n"), style=FAINT, no_wrap=True, overflow="ignore"))
+        page.add(Text(text.rstrip("\n"), style=FAINT, overflow="fold"))
     else:
         page.add(verdict(f"written: {target}", good=True))
     page.add(heading("Left to fill in"), bullet_list(left, "!", CAREFUL))
