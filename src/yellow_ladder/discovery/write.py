@@ -259,7 +259,7 @@ def _services(found: Discovery, left: list[str]) -> list[str]:
             '# start = ["/path/to/control", "start"]',
             '# stop = ["/path/to/control", "stop"]',
             '# status = ["/path/to/control", "status"]',
-            '# ready = { url = "http://127.0.0.1:8080/" } # a page that answers when it is ready',
+            '# ready = { url = "http://127.0.0.1:8080/" } # answers when it is ready',
             "",
         ]
     for unit in found.units:
