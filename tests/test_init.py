@@ -174,6 +174,9 @@ def test_the_site_file_is_written_where_it_is_asked_for_and_leads_to_what_it_nam
     assert f'root = "{idle.root}"' in text
     assert f'url = "sqlite:///{idle.database}"' in text
     assert idle.json("survey", "--site", elsewhere)["databases"][0]["tables"]["berths"] == 120
+    told = idle.yl("survey", "--site", elsewhere, COLUMNS="250").out
+    assert f"yl route --site {elsewhere}" in told, "it can be typed as it is told"
+    assert "--site" not in idle.yl("survey", YELLOW_LADDER_SITE=str(elsewhere)).out
 
 
 def test_other_products_in_the_folder_are_guessed_and_left_alone(tmp_path: Path) -> None:

@@ -186,6 +186,14 @@ def test_an_account_that_could_not_build_where_a_release_will_lie_is_told_before
     told = [one for one in found if one["level"] == "stop"]
     assert "2.6 is built as nobody, in a folder that will belong to root, as the one in use does" in told[0]["saw"]
     assert "as_user of [build]" in told[0]["remedy"]
+    demo.edit('\nrun_as = "nobody"', "")
+    os.chown(demo.root, 4321, 4321)
+    found = [one["saw"] for one in demo.json("check", "--to", "3.0", code=1)["findings"] if one["level"] == "stop"]
+    assert (
+        f"2.6 is built as 4321 (it may write {demo.root}), in a folder that will belong to root, as the one in use does"
+        in found
+    )
+    os.chown(demo.root, 0, 0)
     demo.edit("[maintenance]", '[build]\nas_user = "root"\n\n[maintenance]')
     findings = demo.json("check", "--to", "3.0")["findings"]
     assert not [one for one in findings if one["check"] == "releases" and one["level"] == "stop"]

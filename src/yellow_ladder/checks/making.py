@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import re
 from collections.abc import Iterator
 
@@ -91,7 +90,11 @@ def _build_fits(at: Circumstances, rung: Rung) -> Iterator[Finding]:
     yield from _unknown_braces("releases", f"building {rung.to_version}", words, _KNOWN_TO_BUILDS)
     misfit = _builder_misfit(at.site)
     if misfit:
-        yield stop("releases", f"{rung.to_version} {misfit}", "name who builds: as_user of [build]; or give it `owner`")
+        yield stop(
+            "releases",
+            f"{rung.to_version} {misfit}",
+            "name who builds (as_user of [build]), or whose new releases are to be (owner)",
+        )
         return
     runtime = fitting_runtime(wanted, at.survey.runtimes)
     if not runtime and (wanted or any("{runtime}" in word for word in words)):
@@ -104,18 +107,18 @@ def _build_fits(at: Circumstances, rung: Rung) -> Iterator[Finding]:
 
 def _builder_misfit(site: Site) -> str:
     """What keeps the account that builds from writing there: a new release belongs to whom the one in use does."""
-    builder = site.record.builder
-    if not builder or os.geteuid() != 0:
-        return ""
+    in_use = site.root / site.release_path
     try:
-        account = account_for(builder, ["sh"], site.root)
+        account = account_for(site.record.builder, ["sh"], in_use.parent, folder_counts=True)
     except BadInput as unknown:
         return f"cannot be built: {unknown.problems[0].message}"
     wanted, _ = site.wanted_owner()
-    owner = describe("", site.root / site.release_path).uid if wanted is None else wanted
+    owner = describe("", in_use).uid if wanted is None else wanted
     if account is None or account.uid == owner:
         return ""
-    return f"is built as {account.name}, in a folder that will belong to {account_name(owner)}, as the one in use does"
+    why = "" if site.record.builder else f" ({account.why})"
+    whose = f"a folder that will belong to {account_name(owner)}, as the one in use does"
+    return f"is built as {account.name}{why}, in {whose}"
 
 
 def commands_fit(at: Circumstances, route: Route) -> Iterator[Finding]:

@@ -84,6 +84,10 @@ class LadderCommand(click.Command):
         """Merge the global options given after the name with those before it."""
         given = {name: ctx.params.pop(name, None) for name in ("site_file", "as_json", "plain", "verbose")}
         ctx.obj = (ctx.find_object(Choices) or Choices.default()).with_given(given)
+        if ctx.obj.site_file != Choices.default().site_file:
+            from yellow_ladder.report.look import name_site
+
+            name_site(ctx.obj.site_file)
         return super().invoke(ctx)
 
 

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Iterable, Sequence
+from contextvars import ContextVar
+from pathlib import Path
 from typing import Any
 
 from rich.box import Box
@@ -96,14 +99,24 @@ def verdict(words: str, *, good: bool) -> Text:
     return Text(("✔ " if good else "✘ ") + one_line(words), style=GOOD + " bold" if good else BAD)
 
 
+# What every command of this call has to name, so that the next one can be typed as it is told.
+_named: ContextVar[str] = ContextVar("named", default="")
+
+
+def name_site(file: Path) -> None:
+    """Commands are told with this site file from now on."""
+    _named.set(f" --site {shlex.quote(str(file))}")
+
+
 def next_command(*lines: tuple[str, str]) -> Table:
     """What to type next, and what it does."""
     grid = Table.grid(padding=(0, 2))
     grid.add_column(style=FAINT, no_wrap=True)
-    grid.add_column(style="bold cyan", no_wrap=True)
+    grid.add_column(style="bold cyan", no_wrap=not _named.get(), overflow="fold")
     grid.add_column(overflow="fold")
     for place, (command, does) in enumerate(lines):
-        grid.add_row("Next" if place == 0 else "or", Text(command), does)
+        named = _named.get() if command.startswith("yl ") and "--site" not in command else ""
+        grid.add_row("Next" if place == 0 else "or", Text(command + named), does)
     return grid
 
 
