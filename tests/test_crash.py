@@ -51,11 +51,11 @@ MODES = {
 }
 # Kill points in a usual run, other ones each time; it prints its seed. What is killed alike is made ready once.
 USUAL = {
-    "record-continue+descend": 10,
-    "call-continue+descend": 8,
-    "back-call-descend+continue": 6,
-    "failing-record-continue+descend": 6,
-    "plain-call-descend+continue": 5,
+    "record-continue+descend": 8,
+    "call-continue+descend": 6,
+    "back-call-descend+continue": 5,
+    "failing-record-continue+descend": 5,
+    "plain-call-descend+continue": 4,
     "environment:call-continue+descend": 4,
     "shared:call-descend+continue": 4,
     "postgresql:record-continue+descend": 3,
