@@ -58,10 +58,10 @@ USUAL = {
     "plain-call-descend+continue": 4,
     "environment:call-continue+descend": 4,
     "shared:call-descend+continue": 4,
-    "postgresql:record-continue+descend": 3,
-    "postgresql:back-call-descend": 2,
-    "mariadb:record-descend+continue": 3,
-    "mariadb:back-call-descend": 2,
+    "postgresql:record-continue+descend": 2,
+    "postgresql:back-call-descend": 1,
+    "mariadb:record-descend+continue": 2,
+    "mariadb:back-call-descend": 1,
 }
 IS_WHOLE = bool(os.environ.get("YELLOW_LADDER_SWEEP"))
 SEED = os.environ.get("YELLOW_LADDER_SEED", "")

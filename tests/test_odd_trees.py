@@ -118,7 +118,10 @@ def clear(demo: Demo) -> None:
         subprocess.run(["rm", "-rf", "--", path], check=True)
 
 
-@settings(max_examples=25, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(
+    max_examples=25 if os.environ.get("YELLOW_LADDER_SWEEP") else 12,
+    suppress_health_check=[HealthCheck.function_scoped_fixture],
+)
 @given(first=TREES, second=TREES)
 @example(first={}, second=ONE_NAME_ELSEWHERE)
 def test_whatever_is_restored_is_equal(first, second, emptied: Demo) -> None:  # type: ignore[no-untyped-def]

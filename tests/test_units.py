@@ -15,27 +15,17 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import Demo, MakeDemo, need
+from tests.conftest import Demo, MakeDemo, need, run_program
 from tests.intruder import hand_over
+from yellow_ladder.demo.prepare import Place
 from yellow_ladder.demo.proof import picture_of
 from yellow_ladder.demo.shapes import SECRET
+from yellow_ladder.demo.units import UnitPlace, remove_unit
 from yellow_ladder.discovery import units
 from yellow_ladder.discovery.look import discover
 from yellow_ladder.discovery.write import site_file_text
 from yellow_ladder.services import ServiceState, services_of
 from yellow_ladder.services.timetables import AccountUnits
-
-UNIT = """\
-[Unit]
-Description=Quaybook
-[Service]
-Type=exec
-ExecStart={root}/current/env/bin/python -B {root}/current/server.py
-Environment=QUAYBOOK_HOME={root} QUAYBOOK_SETTINGS=etc/quaybook.ini QUAYBOOK_KEY=etc/secret.key
-EnvironmentFile={folder}/quaybook.env
-StandardOutput=append:{folder}/run/web.log
-StandardError=append:{folder}/run/web.log
-"""
 
 
 @dataclass
@@ -44,6 +34,7 @@ class Manager:
 
     process: subprocess.Popen[str]
     pid: str
+    unit: str = "quaybook.service"
 
     @property
     def inside(self) -> list[str]:
@@ -56,7 +47,7 @@ class Manager:
         return done.stdout + done.stderr
 
     def says(self, name: str) -> str:
-        return self.run("systemctl", "show", "quaybook.service", f"--property={name}", "--value").strip()
+        return self.run("systemctl", "show", self.unit, f"--property={name}", "--value").strip()
 
 
 OWN_MANAGER = """\
@@ -150,24 +141,18 @@ def own_unit_demo(make_demo: MakeDemo) -> Iterator[tuple[Demo, Manager]]:
 
 
 @pytest.fixture
-def unit_demo(make_demo: MakeDemo) -> Iterator[tuple[Demo, Manager]]:
+def unit_demo(make_demo: MakeDemo, tmp_path: Path) -> Iterator[tuple[Demo, Manager]]:
+    """A demonstration as `yl demo --shape environment --unit` makes it, in a systemd of the test's own."""
     need_systemd()
-    demo = make_demo(shape="environment", start=False)
-    units = demo.folder / "units"
+    units = tmp_path / "units"
     units.mkdir()
-    (units / "quaybook.service").write_text(UNIT.format(root=demo.root, folder=demo.folder))
-    with private_systemd(units, demo.folder) as manager:
-        text = demo.prepared.file.read_text()
-        start = text.index("[[services]]")
-        end = text.index("ready = ", start)
-        words = ", ".join(f'"{word}"' for word in (*manager.inside, "systemctl"))
-        port = demo.prepared.port
-        service = (
-            '[[services]]\nname = "web"\nkind = "unit"\nunit = "quaybook.service"\n'
-            f'systemctl = [{words}]\nports = [{port}]\nlog = "run/web.log"\n'
-        )
-        demo.prepared.file.write_text(text[:start] + service + text[end:])
-        manager.run("systemctl", "start", "quaybook.service")
+    with private_systemd(units, tmp_path) as manager:
+        # What is written into the folder from now on is seen there at once.
+        manager.run("cp", "-a", "/run/units/.", str(units))
+        manager.run("mount", "--bind", str(units), "/etc/systemd/system")
+        place = Place(units=UnitPlace(units, (*manager.inside, "systemctl")))
+        demo = make_demo(shape="environment", place=place)
+        manager.unit = f"quaybook-{demo.prepared.port}.service"
         yield demo, manager
         demo.prepared.file.write_text(_without_services(demo))  # the fixture that made the site stops its services
 
@@ -212,7 +197,7 @@ def test_a_unit_that_does_not_start_takes_the_site_back_and_names_where_to_look(
 
 def test_unit_files_that_changed_are_read_anew_before_the_start(unit_demo: tuple[Demo, Manager]) -> None:
     demo, manager = unit_demo
-    place = "/etc/systemd/system/quaybook.service.d"
+    place = f"/etc/systemd/system/{manager.unit}.d"
     line = f"mkdir -p {place} && printf '[Service]\\nEnvironment=HARBOUR_LIGHT=green\\n' > {place}/light.conf"
     words = ", ".join(f'"{word}"' for word in (*manager.inside, "/bin/sh", "-c"))
     text = f'[[commands]]\nname = "light"\nat = "before-start"\nrun = [{words}, {line!r}]\n\n[maintenance]'
@@ -224,8 +209,8 @@ def test_unit_files_that_changed_are_read_anew_before_the_start(unit_demo: tuple
 
 @pytest.mark.parametrize(("unit", "said"), [("nowhere.service", "systemd has no unit nowhere.service (not-found)")])
 def test_a_unit_that_is_not_there_stops_the_check(unit_demo: tuple[Demo, Manager], unit: str, said: str) -> None:
-    demo, _ = unit_demo
-    demo.edit("quaybook.service", unit)
+    demo, manager = unit_demo
+    demo.edit(f'unit = "{manager.unit}"', f'unit = "{unit}"')
     answer = demo.yl("check")
     assert answer.code == 1
     assert said in " ".join(answer.out.split())
@@ -283,3 +268,29 @@ def test_units_of_an_account_are_found_with_whose_they_are(idle: Demo, monkeypat
     found = discover(idle.root)
     assert [(one.name, one.manager) for one in found.units] == [("quaybook.service", "harbour")]
     assert 'unit = "quaybook.service"\nuser = "harbour"' in site_file_text(found, beside=idle.folder)[0]
+
+
+def test_the_unit_of_a_demonstration_is_backed_up_with_it_and_goes_with_it(unit_demo: tuple[Demo, Manager]) -> None:
+    demo, manager = unit_demo
+    file = demo.folder.parent / "units" / manager.unit
+    assert str(file) in str(demo.json("survey", "--detail")) + demo.prepared.file.read_text()
+    assert demo.yl("climb", "--to", "2.6", "--yes").code == 0
+    file.write_text(file.read_text().replace("a demonstration", "something else"))
+    told = demo.yl("verify", COLUMNS="300")
+    assert f"outside root, {file}: has another content" in told.out
+    assert demo.yl("descend", "--yes").code == 0
+    assert "Description=Quaybook, a demonstration" in file.read_text()
+    manager.run("systemctl", "stop", manager.unit)
+    remove_unit(demo.folder)
+    assert not file.exists()
+    assert "not-found" in manager.says("LoadState")
+
+
+def test_where_systemd_does_not_run_a_demonstration_with_a_unit_is_refused(tmp_path: Path) -> None:
+    if Path("/run/systemd/system").exists():
+        pytest.skip("systemd runs this machine")
+    answer = run_program("demo", tmp_path / "demo", "--shape", "environment", "--unit", folder=tmp_path)
+    assert answer.code == 2
+    assert "a unit needs a machine that systemd runs" in answer.err
+    assert not (tmp_path / "demo").exists()
+    assert "--unit goes with --shape" in run_program("demo", tmp_path / "demo", "--unit", folder=tmp_path).err

@@ -139,11 +139,17 @@ def _unknown_key(key: str, leaf: str, owner: type[Record], where: str) -> Proble
 
 
 def _other_kinds(owner: type[Record]) -> list[type[Record]]:
-    """Records of the same thing with another value of their tag."""
-    family = owner.__bases__[0]
-    if family is Record or not issubclass(family, Record):
-        return []
-    return [one for one in family.__subclasses__() if one is not owner]
+    """Records of the same thing with another value of their tag, however far up they come together."""
+    family = owner
+    while family.__bases__[0] is not Record and issubclass(family.__bases__[0], Record):
+        family = family.__bases__[0]
+    found, left = list[type[Record]](), [family]
+    while left:
+        one = left.pop()
+        left += one.__subclasses__()
+        if one is not owner and not one.__subclasses__() and _kind_of(one) != one.__name__:
+            found.append(one)
+    return found
 
 
 def _kind_of(record: type[Record]) -> str:

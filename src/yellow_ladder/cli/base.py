@@ -67,6 +67,14 @@ def shared_options(function: F) -> F:
     return function
 
 
+def tell_site(given: Mapping[str, Any]) -> None:
+    """A site file that was named on the line stands in the commands that are told next, too."""
+    if given.get("site_file"):
+        from yellow_ladder.report.look import name_site
+
+        name_site(Path(given["site_file"]))
+
+
 class LadderCommand(click.Command):
     """A command that takes the global options too."""
 
@@ -84,10 +92,7 @@ class LadderCommand(click.Command):
         """Merge the global options given after the name with those before it."""
         given = {name: ctx.params.pop(name, None) for name in ("site_file", "as_json", "plain", "verbose")}
         ctx.obj = (ctx.find_object(Choices) or Choices.default()).with_given(given)
-        if ctx.obj.site_file != Choices.default().site_file:
-            from yellow_ladder.report.look import name_site
-
-            name_site(ctx.obj.site_file)
+        tell_site(given)
         return super().invoke(ctx)
 
 

@@ -18,6 +18,7 @@ from yellow_ladder.demo.prepare import MARK_NAME, Place, server_below, start_sit
 from yellow_ladder.demo.proof import picture_of
 from yellow_ladder.demo.servers import ENGINES, remove_server
 from yellow_ladder.demo.shapes import SHAPES
+from yellow_ladder.demo.units import place_of_units, remove_unit
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
 from yellow_ladder.report.demonstration import (
     closing_page,
@@ -53,6 +54,7 @@ from yellow_ladder.site.site import load_site
     type=click.Choice(SHAPES),
     help="How it is installed: as one tree, as an environment per release behind a link, or in a shared folder.",
 )
+@click.option("--unit", is_flag=True, help="With --shape environment: its service is a unit of systemd, as root.")
 @click.option("--prepare-only", is_flag=True, help="Prepare the site, start it, and leave it to you.")
 @click.option("--broken", is_flag=True, help="With --prepare-only: the last release fails on purpose.")
 @click.option("--troubled", is_flag=True, help="With --prepare-only: an installation with a past.")
@@ -77,15 +79,17 @@ def command(
     if shape != "plain" and (engine != "sqlite" or wishes["troubled"]):
         text = f"--shape {shape} comes over SQLite and without a past"
         raise BadInput(Problem("usage", text, "leave --engine and --troubled away, or the shape"))
+    if wishes["unit"] and shape != "environment":
+        raise BadInput(Problem("usage", "--unit goes with --shape environment", "add that, or leave --unit away"))
+    place = Place(engine, units=place_of_units() if wishes["unit"] else None)
     if wishes["prepare_only"]:
         troubled = wishes["troubled"]
-        place = Place(engine)
         demo = prepare_demo(folder, rows=rows, broken=wishes["broken"], troubled=troubled, place=place, shape=shape)
         start_site(demo.load())
         out.print(prepared_page(demo, rows, _program_folder()))
         return
     if shape != "plain":
-        demo = _show_shape(ctx, choices, folder, rows, shape)
+        demo = _show_shape(ctx, choices, folder / "first", rows, shape, place)
         out.print(scene("Try by hand"), prepared_page(demo, rows, _program_folder()))
         return
     first = _show_climb(ctx, choices, folder, rows, engine)
@@ -121,11 +125,11 @@ _SCENES = {
 }
 
 
-def _show_shape(ctx: click.Context, choices: Choices, folder: Path, rows: int, shape: str) -> DemoSite:
+def _show_shape(ctx: click.Context, choices: Choices, folder: Path, rows: int, shape: str, place: Place) -> DemoSite:
     """A copy in another shape goes up, and back."""
     out = console(choices)
     out.print(scene(_SCENES[shape]))
-    demo = prepare_demo(folder / "first", rows=rows, shape=shape)
+    demo = prepare_demo(folder, rows=rows, shape=shape, place=place)
     start_site(demo.load())
     before = picture_of(demo.load())
     out.print(prepared_page(demo, rows, ends=False))
@@ -174,8 +178,8 @@ def _type(ctx: click.Context, choices: Choices, demo: DemoSite, words: list[str]
     """Show a command as it is typed, and run it."""
     console(choices).print(command_line(words))
     program = ctx.find_root().command
-    plain = ["--plain"] if choices.plain else []
-    program.main(["--site", str(demo.file), *plain, *words], prog_name="yl", standalone_mode=False)
+    there = Choices(demo.file, plain=choices.plain)  # as in the folder that has it
+    program.main(list(words), prog_name="yl", standalone_mode=False, obj=there)
 
 
 def _hurt(folder: Path, kind: str) -> Page:
@@ -205,6 +209,7 @@ def _remove(folder: Path) -> None:
             stop_site(load_site(site_folder / "ladder.toml", under_way=True))
         except LadderError as fault:
             show_problems(fault.problems)
+        remove_unit(site_folder)
         server = server_below(site_folder)
         if server is not None:
             remove_server(server)

@@ -11,7 +11,7 @@ from typing import Any
 import click
 
 from yellow_ladder import __version__
-from yellow_ladder.cli.base import Choices, failure_document, shared_options, show_problems
+from yellow_ladder.cli.base import Choices, failure_document, shared_options, show_problems, tell_site
 from yellow_ladder.errors import BadInput, LadderError, OwnFault, Problem
 from yellow_ladder.nolinks import LinkInTheWay
 
@@ -65,7 +65,8 @@ def program(ctx: click.Context, /, **given: Any) -> None:
     Everything is backed up and read back before anything changes, compared afterwards, and the site can go back.
     Begin with `yl init DIR`, then `yl survey` beside the site file; `yl demo` shows the whole on an example.
     """
-    ctx.obj = Choices.default().with_given(given)
+    ctx.obj = (ctx.obj or Choices.default()).with_given(given)
+    tell_site(given)
 
 
 def run() -> None:

@@ -39,6 +39,7 @@ _BLOCK = 65_536
 _MOST_AT_THE_END = 1024**2  # more than a pipe holds
 # What a command has started may take a moment to end with it.
 _LEFT_WITHIN_S = 3.0
+_KEPT = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW
 _ASKED_TAIL = 4_096
 # The shell is the leader of the session: the terminal that it opens becomes the session's own, where questions that
 # are not read from standard input (passwords) are asked.
@@ -148,8 +149,8 @@ class _Watch:
         lines = [masked_line(self.call.how.surroundings.masked(line)) for line in text.splitlines() if line.strip()]
         if lines:
             self.said.last = "".join(one if one.isprintable() else " " for one in lines[-1].strip())[:200]
-            beside = self.call.output.with_suffix(".errors.txt")
-            opened = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW, 0o600)
+            call = self.call
+            opened = os.open(call.output.with_suffix(".errors.txt"), _KEPT, 0o600)
             with os.fdopen(opened, "w", encoding="utf-8") as stream:
                 stream.writelines(f"{line}\n" for line in lines)
 
@@ -188,7 +189,7 @@ def run_watched(call: Call, on_line: OnLine, look_on: Callable[[], None]) -> End
     nothing for too long, floods, ends otherwise than wanted, says that it has failed, or leaves processes behind.
     """
     started = time.monotonic()
-    opened = os.open(call.output, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW, 0o600)
+    opened = os.open(call.output, _KEPT, 0o600)
     with contextlib.ExitStack() as stack:
         output = stack.enter_context(os.fdopen(opened, "w", encoding="utf-8"))
         errors = stack.enter_context(tempfile.TemporaryFile()) if call.answers else None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import socket
 import sys
 from dataclasses import dataclass
@@ -23,6 +24,7 @@ from yellow_ladder.demo.servers import (
 )
 from yellow_ladder.demo.shapes import ENVIRONMENT_SITE, install_environment, runtime_program, share_with_another
 from yellow_ladder.demo.troubles import SITE_FILE_MORE, add_troubles
+from yellow_ladder.demo.units import UnitPlace, install_unit
 from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.files.archives.unpack import Limits, unpack_archive
 from yellow_ladder.services import services_of
@@ -110,11 +112,14 @@ def free_port() -> int:
 
 @dataclass(frozen=True, slots=True)
 class Place:
-    """Where the data of a demonstration go: to an engine, on a private server made for it or on one that is there."""
+    """Where a demonstration goes: its data to an engine, on a private server made for it or on one that is there; and
+    its service, as a unit of systemd.
+    """
 
     engine: str = "sqlite"
     server: PrivateServer | None = None
     database: str = NAME
+    units: UnitPlace | None = None
 
 
 def prepare_demo(
@@ -130,7 +135,8 @@ def prepare_demo(
 
     `broken`: its last release fails on purpose. `troubled`: an installation with a past, and a source with more in it.
     `shape`: an environment per release behind a link, or a folder shared with another program; both over SQLite.
-    In another `place` than SQLite, a private server is made and started for it unless one is given.
+    In another `place` than SQLite, a private server is made and started for it unless one is given. Where a place has
+    units, the service of an environment is one of them.
     Raises BadInput when the folder exists and is not empty, or when the engine's server is not installed.
     """
     folder = folder.absolute()
@@ -166,6 +172,10 @@ def prepare_demo(
     if troubled:
         add_troubles(folder, root)
         text = text.replace("\n[[databases]]", SITE_FILE_MORE + "\n[[databases]]", 1)
+    if place.units is not None:
+        service, file = install_unit(folder, port, place.units)
+        text = re.sub(r"(?s)\[\[services\]\].*?\n\n", lambda _: f"{service}\n", text, count=1)
+        text = text.replace("[keep]\n", f'[keep]\noutside = ["{file}"]\n')
     site_file.write_text(text)
     return DemoSite(folder, site_file, port, server)
 
