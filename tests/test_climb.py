@@ -275,6 +275,34 @@ def test_going_back_says_its_price_and_keeps_what_was_written(demo: Demo) -> Non
     assert not (demo.root / "uploads" / "new.txt").exists()
 
 
+def test_verify_tells_data_files_that_were_written_again_from_those_that_were_lost(demo: Demo) -> None:
+    """An application that keeps its data in files rewrites them all day: the kernel's time says when."""
+    uploads = demo.root / "uploads" / "03"
+    again, gone, *_ = sorted(uploads.iterdir())
+    again.write_text("before the climb\n")
+    assert demo.yl("climb", "--to", "2.6", "--yes").code == 0
+    again.write_text("since the climb\n")
+    said = demo.json("verify")
+    path = f"uploads/03/{again.name}"
+    assert said["written_since"] == [f"file {path}: has another content (17 → 16 bytes)"]
+    told = demo.yl("verify").out
+    assert "Written again since the climb ended, in data folders: 1 file" in told
+    assert f"{said['files_compared'] - 1} files as they should be" in told
+    gone.unlink()
+    (demo.root / "static" / "style.css").write_text("of nobody\n")
+    said = demo.json("verify", code=1)
+    assert [one.partition(":")[0] for one in said["faults"]] == [
+        "file static/style.css",
+        f"file uploads/03/{gone.name}",
+    ]
+    assert len(said["written_since"]) == 1
+    # What was a difference when the climb ended, whatever made it, is one for ever.
+    (proof,) = demo.folder.glob(".ladder/climbs/*/proof.json")
+    record = json.loads(proof.read_text())
+    proof.write_text(json.dumps({**record, "faults": ["something"]}))
+    assert any(one.startswith(f"file {path}") for one in demo.json("verify", code=1)["faults"])
+
+
 def test_verify_tells_what_users_have_written_since(demo: Demo) -> None:
     demo.json("climb", "--yes")
     book(demo)

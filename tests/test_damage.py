@@ -44,7 +44,7 @@ def test_every_kind_of_damage_is_found_and_told(demo: Demo, tmp_path: Path) -> N
     for kind in chosen:
         assert demo.yl("demo", str(demo.folder), "--damage", kind).code == 0
         said = json.loads(demo.yl("verify", "--json").out)["result"]
-        found = [*said["faults"], *said["came"]]
+        found = [*said["faults"], *said["came"], *said["written_since"]]
         assert found, kind
         assert said["whole"] is (not said["faults"])
         assert EXPECTED.get(kind, "") in "; ".join(found), kind

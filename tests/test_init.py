@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import pwd
 import re
 import sqlite3
 import subprocess
@@ -437,3 +438,30 @@ def test_a_home_with_settings_and_data_side_by_side_is_parted_and_every_line_fit
     shown = run_program("init", tmp_path / "app", "--show", folder=tmp_path, environment={"COLUMNS": "60"}).out
     written = re.sub(r"\n\s*", "", shown)
     assert all(f'"{path}",' in written for path in keep["data"]), shown
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root gives files away")
+def test_what_belongs_to_the_account_that_runs_it_is_data_and_what_came_late_is_not(tmp_path: Path) -> None:
+    """An application of files alone: its data are scripts, some folders are empty, and its code came in two parts."""
+    app = tmp_path / "app"
+    for name in ("index.php", "lib/one.php", "lib/two.php", "lib/three.php", "lib/four.php", "plugins/own/own.php"):
+        (app / name).parent.mkdir(parents=True, exist_ok=True)
+        (app / name).write_text("<?php\n")
+        os.utime(app / name, (1_600_000_000, 1_600_000_000))
+    (app / "manual").mkdir()
+    (app / "manual" / "index.txt").write_text("came with a later part of the package\n")
+    (app / "app_version.php").write_text("<?php /* 2.4.1 */ ?>\n")
+    for name in ("pages", "cache"):
+        (app / name).mkdir()
+        os.chown(app / name, 33, 33)
+    for name in ("marks.php", "log.php"):
+        (app / "pages" / name).write_text("<?php /* of users */\n")
+        os.chown(app / "pages" / name, 33, 33)
+    result = initialised(app, "--units", tmp_path).document["result"]
+    whose = pwd.getpwuid(33).pw_name
+    assert [(one["what"], one["why"]) for one in result["found"]["data"]] == [
+        (name, f"it belongs to {whose}, and the code to root") for name in ("cache", "pages")
+    ]
+    (probe,) = tomllib.loads(result["text"])["versions"]
+    assert probe == {"of": "disk", "file": "app_version.php", "pattern": r"<\?php /\* (\d[\w.+-]*)"}
+    assert result["found"]["version"] == "2.4.1"

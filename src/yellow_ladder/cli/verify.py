@@ -52,8 +52,8 @@ def _notes(plan: Plan) -> list[str]:
 def command(choices: Choices, name: str | None, prints: tuple[str, ...]) -> None:
     """Compare data and files now with the state before a climb; ends with 1 when they differ.
 
-    Rows that came since are told apart, where every row from before is as it was. A row that users have changed since
-    is a difference.
+    Rows that came since are told apart, where every row from before is as it was, and files of data folders that were
+    written again since. A row that users have changed, and a file that they have removed, is a difference.
     """
     site = choices.site()
     if prints and name:

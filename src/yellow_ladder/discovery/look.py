@@ -10,8 +10,17 @@ from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from yellow_ladder import nolinks
-from yellow_ladder.discovery.databases import SQLITE_MAGIC, FoundDatabase, find_databases, sqlite_url
+from yellow_ladder.discovery.data import (
+    ADDON_NAMES,
+    SETTINGS_NAME,
+    Guess,
+    beside_releases,
+    data_folders,
+    holds_logs,
+    installed_at,
+    is_sqlite,
+)
+from yellow_ladder.discovery.databases import FoundDatabase, find_databases, sqlite_url
 from yellow_ladder.discovery.readers import FoundSettings, read_settings
 from yellow_ladder.discovery.running import Running, running_in
 from yellow_ladder.discovery.servers import FoundServer, find_servers
@@ -38,24 +47,10 @@ _VERSION_FILES = (
     ("version.php", r"""['"]?\$?\w*[vV]ersion\w*['"]?\s*(?:=|=>|,)\s*['"]([^'"]+)"""),
     ("release.toml", r'^version\s*=\s*"([^"]+)"'), ("pyproject.toml", r'^version\s*=\s*"([^"]+)"'),
 )  # fmt: skip
-_DATA_NAMES = {
-    "data",
-    "uploads",
-    "upload",
-    "media",
-    "attachments",
-    "storage",
-    "userfiles",
-    "user-files",
-    "var",
-    "documents",
-}
-_ADDON_NAMES = {"addons", "add-ons", "plugins", "extensions", "themes", "skins", "languages"}
 _KEY_FILE = re.compile(
     r"(?i)\.(key|pem)$|^(secret|master|enc(rypt(ion)?)?|crypt|sign(ing)?|aes|jwt)[._-]?keys?(\.\w+)?$|^\.?secrets?$"
 )
 _LICENCE_FILE = re.compile(r"(?i)licen[cs]e.*\.(key|lic|dat)$|\.lic$")
-_SETTINGS_NAME = re.compile(r"(?i)conf|setting|local|\.env|parameters|\.ini$")
 _CODE_NAME = re.compile(r"(?i)^(?:.*[._-])?(?:config|conf|settings?|local|parameters|options)(?:\.inc)?\.\w+$")
 _DEEPEST_CODE = 2
 _NEAR_TOP = 2
@@ -70,20 +65,10 @@ _NOT_OF_A_SITE = re.compile(
 _SAMPLE_NAME = re.compile(
     r"(?i)[._-](sample|example|dist|default|template|orig|bak|old)(\.|$)|^(sample|example|default)[._-]"
 )
-_CODE = {".py", ".php", ".js", ".rb", ".java", ".class", ".jar", ".go", ".so", ".css", ".html", ".pl", ".ts"}
-_LOG_NAMES = {"log", "logs"}
-_A_LOG = re.compile(r"(?i)\.(?:log|out|err)(?:[.-]\d+)?(?:\.gz)?$")
-_SHORT_BYTES = 64
+_SHORT_BYTES = 256
+_A_VERSION = re.compile(r"(?<![\w.])\d+(?:\.\d+)+[\w.+-]*")
+_MOST_BEFORE = 24
 _NEARLY_ALL, _ENOUGH = 0.95, 20
-_DAY_S = 86_400
-
-
-@dataclass(frozen=True, slots=True)
-class Guess:
-    """Something found, and why it is taken for what it is."""
-
-    what: str
-    why: str
 
 
 @dataclass(slots=True)
@@ -130,18 +115,18 @@ def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discove
         _find_version(found, files)
     else:
         found.version = found.behind.version
-    written = list(_data_folders(root, files))
-    found.logs = [one for one in written if _holds_logs(one.what, files)]
+    written = list(data_folders(root, files, found.behind.releases.split("/")[0] if found.behind else ""))
+    found.logs = [one for one in written if holds_logs(one.what, files)]
     found.data = [one for one in written if one not in found.logs]
     at_work = {str(root / server.folder) for server in found.servers}
     found.running = [one for one in running_in(root) if one.folder not in at_work]
     found.jobs = jobs_of({root, root.resolve()})
     _find_settings(found, files)
     if found.behind is not None:
-        found.data += _beside_releases(found, files)
+        found.data += beside_releases(root, files, [*found.data, *found.logs], found.settings)
     known = {one.url for one in found.databases}
     for path in files:
-        if _is_sqlite(root / path):
+        if is_sqlite(root / path):
             url = sqlite_url((root / path).resolve(), root)
             if url not in known:
                 known.add(url)
@@ -152,7 +137,7 @@ def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discove
     ):
         guesses += [Guess(path, why) for path in files if pattern.search(path.rsplit("/", 1)[-1])]
     tops = sorted({path.split("/", 1)[0] for path in files if "/" in path})
-    found.addons = [Guess(name, "its name") for name in tops if name.lower() in _ADDON_NAMES]
+    found.addons = [Guess(name, "its name") for name in tops if name.lower() in ADDON_NAMES]
     found.units = list(find_units(root, unit_folders))
     if found.behind is None:
         found.others = list(others_in(root, [*(one.what for one in found.data), *(one.what for one in found.addons)]))
@@ -175,12 +160,6 @@ def _entries(root: Path, found: Discovery) -> Iterator[tuple[str, os.stat_result
         yield path, entry.status if stat.S_ISREG(entry.status.st_mode) else None
 
 
-def _holds_logs(folder: str, files: Iterable[str]) -> bool:
-    """Whether a folder is one of logs, by its name and by most of what is in it."""
-    inside = [path for path in files if path.startswith(f"{folder}/")]
-    return folder.lower() in _LOG_NAMES and sum(bool(_A_LOG.search(path)) for path in inside) * 2 > len(inside)
-
-
 def _version_files(files: Mapping[str, os.stat_result]) -> Iterator[tuple[str, str]]:
     """Files that may tell the version, each with the pattern of its line: the usual ones, then those that are named so
     and hold little else.
@@ -199,14 +178,32 @@ def _find_version(found: Discovery, files: Mapping[str, os.stat_result]) -> None
             text = read_regular(found.root / path, 64 * 1024, cut=True).decode(errors="replace")
         except OSError:
             continue
+        says = (text.strip().splitlines() or [""])[0].strip()
+        if not pattern and not _is_version(says):
+            pattern = _pattern_for(text)
         match = re.search(pattern, text, re.MULTILINE) if pattern else None
-        says = (match[1] if match else "") if pattern else (text.strip().splitlines() or [""])[0].strip()
-        try:
-            Version(says)
-        except ValueError:
+        says = match[1] if match else "" if pattern else says
+        if not _is_version(says):
             continue
         found.version_file, found.version_pattern, found.version = path, pattern, says
         return
+
+
+def _is_version(text: str) -> bool:
+    try:
+        Version(text)
+    except ValueError:
+        return False
+    return True
+
+
+def _pattern_for(text: str) -> str:
+    """What finds the version in a short file that has it between other words; nothing where none stands there."""
+    match = _A_VERSION.search(text)
+    if match is None:
+        return ""
+    before = text[: match.start()].rpartition("\n")[2][-_MOST_BEFORE:]
+    return re.escape(before).replace("\\ ", " ") + r"(\d[\w.+-]*)"
 
 
 def _find_settings(found: Discovery, files: Mapping[str, os.stat_result]) -> None:
@@ -232,7 +229,7 @@ def _candidates(
 ) -> Iterator[tuple[str, FoundSettings, list[FoundDatabase], bool]]:
     """Files that may hold settings, with what they say of databases, and whether each is a script as it came."""
     data = [guess.what for guess in (*found.data, *found.logs)]
-    came = _installed_at(files, _NEARLY_ALL, _ENOUGH)  # when nearly all of the code was there
+    came = installed_at(files, _NEARLY_ALL, _ENOUGH)  # when nearly all of the code was there
     for path in sorted(files, key=lambda one: (one.count("/"), one)):
         if any(path.startswith(f"{folder}/") for folder in data) or path == found.version_file:
             continue
@@ -266,95 +263,7 @@ def _sounds_like_settings(path: str, read: FoundSettings) -> bool:
         return False
     if read.is_code:
         return path.count("/") < _DEEPEST_CODE and read.is_plain and _CODE_NAME.search(name) is not None
-    return _SETTINGS_NAME.search(path) is not None
-
-
-def _data_folders(root: Path, files: dict[str, os.stat_result]) -> Iterator[Guess]:
-    """Folders that people or the application write to: by what was written since the installation, or by their name."""
-    installed = _installed_at(files)
-    for folder, inside in _by_folder(files.items(), "").items():
-        why = _why_data(root, folder, inside, installed)
-        if not why or folder.lower() in _ADDON_NAMES:
-            continue
-        # A home of the application's, with its settings and its data side by side: only the data are.
-        has_settings = any(path.count("/") == 1 and _is_settings(root, path) for path, _ in inside)
-        narrower = []
-        if has_settings and folder.lower() not in _DATA_NAMES:
-            parts = _by_folder(inside, folder)
-            narrower = [Guess(part, _why_data(root, part, of_it, installed)) for part, of_it in parts.items()]
-        yield from [one for one in narrower if one.why] or [Guess(folder, why)]
-
-
-_Files = list[tuple[str, os.stat_result]]
-
-
-def _by_folder(files: Iterable[tuple[str, os.stat_result]], above: str) -> dict[str, _Files]:
-    """Files by the folder next below `above`; those that lie in `above` itself are left out."""
-    found: dict[str, _Files] = {}
-    start = len(above) + 1 if above else 0
-    for path, status in files:
-        if "/" in path[start:]:
-            found.setdefault(path[: path.index("/", start)], []).append((path, status))
-    return dict(sorted(found.items()))
-
-
-def _why_data(root: Path, folder: str, inside: _Files, installed: float) -> str:
-    """Why a folder is taken for one of data; nothing where it is not."""
-    if any(_is_sqlite(root / path) for path, _ in inside):
-        return "a database lies in it"
-    written = [path for path, one in inside if one.st_mtime > installed + _DAY_S]
-    is_code = sum(Path(path).suffix in _CODE for path, _ in inside) * 2 > len(inside)
-    if installed and len(written) * 2 > len(inside) and not is_code:
-        return f"{len(written):,} of {len(inside):,} files were written since the installation"
-    return "its name" if folder.rpartition("/")[2].lower() in _DATA_NAMES and not is_code else ""
-
-
-def _is_settings(root: Path, path: str) -> bool:
-    is_likely = _SETTINGS_NAME.search(path) is not None and Path(path).suffix not in _CODE
-    return is_likely and bool(read_settings(root / path).pairs)
-
-
-def _installed_at(files: Mapping[str, os.stat_result], share: float = 0.5, least: int = 1) -> float:
-    """About when a share of the application's code had come, in seconds since 1970; 0 for less than so many files."""
-    code = sorted(one.st_mtime for path, one in files.items() if Path(path).suffix in _CODE)
-    return code[int(share * (len(code) - 1))] if len(code) >= least else 0.0
-
-
-def _beside_releases(found: Discovery, files: Iterable[str]) -> Iterator[Guess]:
-    """What lies beside the folders of releases is the site's own: folders, or what is in them beside settings."""
-    known = [one.what for one in (*found.data, *found.logs)]
-    apart = [*known, *(one.what for one in found.settings)]
-    tops = dict.fromkeys(path.split("/", 1)[0] for path in files if "/" in path)
-    for top in tops:
-        if top.lower() in _ADDON_NAMES or top.startswith(".") or within(top, known):
-            continue
-        if not any(within(one, [top]) for one in apart):
-            yield Guess(top, "it lies beside the releases")
-            continue
-        yield from (
-            Guess(one, "it lies beside the releases, and beside settings") for one in _beside(found, top, apart)
-        )
-
-
-def _beside(found: Discovery, folder: str, apart: Collection[str]) -> Iterator[str]:
-    """What lies in a folder beside what is named already, which may lie deeper."""
-    below: list[str] = []
-    with contextlib.suppress(OSError):
-        below = [f"{folder}/{name}" for name in nolinks.names_in(found.root / folder) if name != "__pycache__"]
-    for one in below:
-        if not any(within(other, [one]) for other in apart):
-            yield one
-        elif one not in apart:
-            yield from _beside(found, one, apart)
-
-
-def _is_sqlite(path: Path) -> bool:
-    if path.suffix not in ("", ".db", ".db3", ".sqlite", ".sqlite3", ".data"):
-        return False
-    try:
-        return read_regular(path, len(SQLITE_MAGIC), cut=True) == SQLITE_MAGIC
-    except OSError:
-        return False
+    return SETTINGS_NAME.search(path) is not None
 
 
 def _product_of(root: Path, files: Iterable[str]) -> str:

@@ -10,7 +10,8 @@ from textwrap import wrap
 
 import tomlkit
 
-from yellow_ladder.discovery.look import Discovery, Guess
+from yellow_ladder.discovery.data import Guess
+from yellow_ladder.discovery.look import Discovery
 from yellow_ladder.discovery.running import Running
 from yellow_ladder.discovery.servers import servers_text
 from yellow_ladder.files.entry import within
@@ -84,6 +85,12 @@ def _whole(url: str, root: Path) -> str:
     return url if path == url or path.startswith("/") else f"sqlite:///{root.parent / path}"
 
 
+def _pattern(value: str) -> str:
+    """A pattern as people write it, with its backslashes as they are."""
+    is_plain = "'" in value or "\n" in value
+    return _text(value) if is_plain else tomlkit.string(value, literal=True).as_string()
+
+
 def _text(value: str) -> str:
     return tomlkit.string(value).as_string()
 
@@ -146,7 +153,7 @@ def _versions(found: Discovery, left: list[str]) -> list[str]:
         return ["# No version file was found.", *_asked_of_program(found), "[[versions]]", 'of = "disk"', *_GUESSED]
     lines = [f"# It says {found.version} now.", "[[versions]]", 'of = "disk"', f"file = {_text(found.version_file)}"]
     if found.version_pattern:
-        lines.append(f"pattern = {_text(found.version_pattern)}")
+        lines.append(f"pattern = {_pattern(found.version_pattern)}")
     left.append('[[versions]] with of = "served": the page that tells the version, so that a missed restart is seen')
     return [*lines, ""]
 
@@ -167,7 +174,7 @@ def _asked_of_program(found: Discovery) -> list[str]:
 def _databases(found: Discovery, left: list[str]) -> list[str]:
     lines: list[str] = []
     if not found.databases and not found.servers:
-        left.append("[[databases]]: none was found; say where the application keeps its data")
+        left.append("[[databases]]: none was found; say where one is, unless the application keeps files alone")
     for number, one in enumerate(found.databases):
         mark = "guess: " if one.is_guess else ""
         table = ["[[databases]]", f"url = {_text(one.url)}"]

@@ -46,6 +46,22 @@ class Shown:
     every_table: bool = False
 
 
+def _add_what_is_new(page: Page, proof: Proof, *, every_one: bool) -> None:
+    """What users have written since, where nothing is wrong with the rest."""
+    if proof.came:
+        many = len(proof.came)
+        words = f"Came since the climb, in {count_of(many, 'table')}; every row from before is there as it was"
+        # How many came is enough where nothing is wrong with them; which ones, who wants to know it asks for.
+        counts = [one.partition(" came")[0] for one in proof.came[:_MOST_CAME]]
+        counts += [f"and in {many - len(counts)} more (-v names all)"] if len(counts) < many else []
+        page.add(heading(words), bullet_list(proof.came if every_one else counts))
+    if proof.written_since:
+        many, shown = len(proof.written_since), list(proof.written_since[: None if every_one else _MOST_CAME])
+        shown += [f"and {many - len(shown):,} more (-v names all)"] if len(shown) < many else []
+        words = f"Written again since the climb ended, in data folders: {count_of(many, 'file')}"
+        page.add(heading(words), bullet_list(shown))
+
+
 def proof_page(
     proof: Proof, beyond: Beyond | None = None, *, shown: Shown = Shown(), notes: Sequence[str] = ()
 ) -> Page:
@@ -55,7 +71,7 @@ def proof_page(
     """
     page = Page()
     rows, values = count_of(proof.rows_after, "row"), count_of(proof.values_compared, "value")
-    files = count_of(proof.files_compared, "file")
+    files = count_of(proof.files_compared - len(proof.written_since), "file")
     missing = proof.not_compared
     if proof.is_whole and missing:
         share = 100 * (1 - proof.values_compared / proof.values_before) if proof.values_before else 0.0
@@ -70,13 +86,7 @@ def proof_page(
     else:
         page.add(verdict(f"{count_of(len(proof.faults), 'difference')} between before and now", good=False))
         page.add(bullet_list(proof.faults, "✘", BAD), *map(Text, notes))
-    if proof.came:
-        many = len(proof.came)
-        words = f"Came since the climb, in {count_of(many, 'table')}; every row from before is there as it was"
-        # How many came is enough where nothing is wrong with them; which ones, who wants to know it asks for.
-        counts = [one.partition(" came")[0] for one in proof.came[:_MOST_CAME]]
-        counts += [f"and in {many - len(counts)} more (-v names all)"] if len(counts) < many else []
-        page.add(heading(words), bullet_list(proof.came if shown.every_table else counts))
+    _add_what_is_new(page, proof, every_one=shown.every_table)
     for name, verdicts in proof.tables.items():
         page.add(heading(f"Database {name}"), _verdicts_table(verdicts, every_table=shown.every_table))
     kept = "as they should be" if proof.is_whole else "compared"

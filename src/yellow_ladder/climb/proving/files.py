@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from blake3 import blake3
@@ -48,15 +49,27 @@ class FilesSeen:
             yield old, new
 
 
-def judge_files(run: Run, differences: Iterable[Found]) -> tuple[list[str], list[str]]:
-    """Faults, and remarks about what may be: a new release writes new files of its own into data folders."""
+@dataclass(slots=True)
+class FilesJudged:
+    """Faults; remarks about what may be, since a new release writes new files of its own into data folders; and data
+    files that were written again after the climb had ended whole.
+    """
+
+    faults: list[str] = field(default_factory=list)
+    remarks: list[str] = field(default_factory=list)
+    written_since: list[str] = field(default_factory=list)
+
+
+def judge_files(run: Run, differences: Iterable[Found], ended_ns: int | None = None) -> FilesJudged:
+    """Judge what differs. `ended_ns`: when a climb ended that had found no difference; None while it is under way."""
     moves = data_folders_after(run.plan)
     folders = list(moves.values())
     logs = [_after(path, moves) for path in run.site.record.keep.logs]
     written = written_by_commands(run.plan)
     counts: Counter[str] = Counter()
     new_in: dict[str, list[str]] = defaultdict(list)
-    faults, remarks = [], []
+    judged = FilesJudged()
+    faults, remarks = judged.faults, judged.remarks
     found, renamed = _renames_apart(sorted(differences, key=lambda one: one[0].path))
     faults += [f"file {old}: was renamed to {new}" for old, new in renamed]
     for one, expected, present in found:
@@ -66,13 +79,22 @@ def judge_files(run: Run, differences: Iterable[Found]) -> tuple[list[str], list
             remarks.append(f"log {one.path}: has grown; its beginning is the same")
         elif one.change is FileChange.CONTENT and only_closes(run.plan, expected, present):
             continue
+        elif within(one.path, folders) and _is_written_since(one, present, ended_ns):
+            judged.written_since.append(f"file {one.path}: {what_became(one, expected, present)}")
         elif within(one.path, written):
             counts[next(name for path, name in written.items() if within(one.path, [path]))] += 1
         else:
             faults.append(f"file {one.path}: {what_became(one, expected, present)}")
     remarks += [_new_in_words(folder, paths) for folder, paths in new_in.items()]
     remarks += [f"written by `{name}`: {count_of(many, 'file')}" for name, many in counts.items()]
-    return faults, [*remarks, *_outside(run)]
+    remarks += _outside(run)
+    return judged
+
+
+def _is_written_since(one: Difference, present: Entry | None, ended_ns: int | None) -> bool:
+    """Whether a file is there whose content somebody has written after a moment: the kernel's own time says so."""
+    is_file = present is not None and present.kind is Kind.FILE and one.change is FileChange.CONTENT
+    return ended_ns is not None and is_file and present is not None and present.changed_ns > ended_ns
 
 
 def _new_in_words(folder: str, paths: list[str]) -> str:

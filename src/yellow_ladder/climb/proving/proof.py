@@ -44,10 +44,12 @@ from yellow_ladder.settings.reading import read_settings_file
 from yellow_ladder.settings.tree import Broken
 from yellow_ladder.survey.records import ProbeAnswer
 from yellow_ladder.survey.versions import judge_versions
+from yellow_ladder.words import moment_of
 
 PROOF_NAME = "proof.json"
 
 
+_LISTS = ("faults", "remarks", "remade", "came", "written_since")
 # With the rows themselves behind it: they were looked for to the end, and nothing else was found. A number alone says
 # nothing of the other rows.
 _ONLY_MORE = re.compile(r"[\d,]+ rows? more than before: ")
@@ -73,6 +75,7 @@ class Proof:
     values_before: int = 0
     remade: tuple[str, ...] = ()
     came: tuple[str, ...] = ()
+    written_since: tuple[str, ...] = ()
 
     @property
     def not_compared(self) -> list[str]:
@@ -120,7 +123,7 @@ def prove(run: Run, *, served: bool, keep: bool = True, to_the_row: bool = True)
     lines = basis.lineages()
     prints = fingerprint_all(run, run.site.databases(), lines, basis.databases)
     looked = FilesSeen(expected_tree(plan))
-    file_faults, remarks = judge_files(run, differing(looked.pairs(plan)))
+    files = judge_files(run, differing(looked.pairs(plan)), _ended_ns(plan) if served else None)
     answers = ask_probes(site_after(plan), served=served)
     after = Inventory(run.stamp(), answers, prints, looked.found.digest(), looked.found.files)
     if keep:
@@ -148,14 +151,14 @@ def prove(run: Run, *, served: bool, keep: bool = True, to_the_row: bool = True)
         faults=(
             *faults,
             *unmet,
-            *file_faults,
+            *files.faults,
             *settings.faults,
             # Later on, accounts are people's to change.
             *(() if served else account_faults(plan)),
             *version_faults(plan, after.answers),
             *ask_again(plan, served=served, moment=Moment.LATER if served else Moment.CLOSED).faults,
         ),
-        remarks=(*_dropped_columns(plan, before), *remarks),
+        remarks=(*_dropped_columns(plan, before), *files.remarks),
         values_before=sum(
             column.values
             for one in before.databases.values()
@@ -163,10 +166,20 @@ def prove(run: Run, *, served: bool, keep: bool = True, to_the_row: bool = True)
             for column in table.columns.values()
         ),
         remade=tuple(_remade_in_words(plan)),
+        written_since=tuple(files.written_since),
     )
     if keep:
         write_json(plan.folder / PROOF_NAME, proof.as_record())
     return proof
+
+
+def _ended_ns(plan: Plan) -> int | None:
+    """When the climb had compared everything and found no difference; None where it did not come to that."""
+    try:
+        then = load_proof(plan)
+    except AnswerNo:
+        return None
+    return int(moment_of(then.taken_at).timestamp() * 1e9) if then.is_whole else None
 
 
 def parted(proof: Proof) -> Proof:
@@ -232,7 +245,11 @@ def load_proof(plan: Plan) -> Proof:
         for derived in ("whole", "not_compared"):
             record.pop(derived, None)
         tables = {name: tuple(map(TableVerdict.from_record, found)) for name, found in record["tables"].items()}
-        lists = {name: tuple(record[name]) for name in ("faults", "remarks", "remade", "came") if name in record}
+        lists = {
+            name: tuple(record[name])
+            for name in ("faults", "remarks", "remade", "came", "written_since")
+            if name in record
+        }
         return Proof(**{**record, **lists, "tables": tables})
     except (OSError, ValueError, KeyError, TypeError) as fault:
         text = f"the proof {path} cannot be read: {fault}"

@@ -1,0 +1,183 @@
+"""Finds the folders that people or the application write to, and tells them from what a release brought."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import re
+import stat
+from collections import Counter
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from yellow_ladder import nolinks
+from yellow_ladder.accounts import account_name
+from yellow_ladder.discovery.databases import SQLITE_MAGIC
+from yellow_ladder.discovery.readers import read_settings
+from yellow_ladder.files.entry import within
+from yellow_ladder.files.reading import read_regular
+
+CODE = {".py", ".php", ".js", ".rb", ".java", ".class", ".jar", ".go", ".so", ".css", ".html", ".pl", ".ts"}
+ADDON_NAMES = {"addons", "add-ons", "plugins", "extensions", "themes", "skins", "languages"}
+SETTINGS_NAME = re.compile(r"(?i)conf|setting|local|\.env|parameters|\.ini$")
+_DATA_NAMES = {
+    "data", "uploads", "upload", "media", "attachments", "storage", "userfiles", "user-files", "var", "documents",
+}  # fmt: skip
+_LOG_NAMES = {"log", "logs"}
+_A_LOG = re.compile(r"(?i)\.(?:log|out|err)(?:[.-]\d+)?(?:\.gz)?$")
+_DAY_S = 86_400
+# So much of the code belongs to one account where another one's folders stand out.
+_NEARLY_ALL_CODE, _ENOUGH_CODE = 0.8, 5
+
+
+@dataclass(frozen=True, slots=True)
+class Guess:
+    """Something found, and why it is taken for what it is."""
+
+    what: str
+    why: str
+
+
+_Files = list[tuple[str, os.stat_result]]
+
+
+@dataclass(frozen=True, slots=True)
+class _Installed:
+    """How the code came: about when (seconds since 1970; 0 where nothing tells), and whose nearly all of it is."""
+
+    at: float
+    keeper: int | None
+    others_write: bool
+
+
+def data_folders(root: Path, files: Mapping[str, os.stat_result], releases: str = "") -> Iterator[Guess]:
+    """Folders that people or the application write to: by whose they are where that parts them from the code, else by
+    what was written since the installation; or by their name. `releases` is the folder with releases, which is none.
+    """
+    folders = {**{name: [] for name in _empty_in(root, files) if name != releases}, **_by_folder(files.items(), "")}
+    came = _how_it_came(root, files, folders)
+    for folder, inside in sorted(folders.items()):
+        why = _why_data(root, folder, inside, came)
+        if not why or folder.lower() in ADDON_NAMES:
+            continue
+        # A home of the application's, with its settings and its data side by side: only the data are.
+        has_settings = any(path.count("/") == 1 and _is_settings(root, path) for path, _ in inside)
+        narrower = []
+        if has_settings and folder.lower() not in _DATA_NAMES:
+            parts = _by_folder(inside, folder)
+            narrower = [Guess(part, _why_data(root, part, of_it, came)) for part, of_it in parts.items()]
+        yield from [one for one in narrower if one.why] or [Guess(folder, why)]
+
+
+def _empty_in(root: Path, files: Iterable[str]) -> Iterator[str]:
+    """Folders next below root that have no file yet."""
+    tops = {path.split("/", 1)[0] for path in files}
+    with contextlib.suppress(OSError):
+        for name in nolinks.names_in(root):
+            if name not in tops and not name.startswith(".") and stat.S_ISDIR(nolinks.status_of(root / name).st_mode):
+                yield name
+
+
+def _how_it_came(root: Path, files: Mapping[str, os.stat_result], folders: Mapping[str, _Files]) -> _Installed:
+    code = [(path, one.st_uid) for path, one in files.items() if Path(path).suffix in CODE]
+    # What an application is started with lies at the top; deeper down there may be more pages of users than code.
+    owners = Counter(uid for path, uid in code if "/" not in path) or Counter(uid for _, uid in code)
+    keeper, count = owners.most_common(1)[0] if owners else (None, 0)
+    if len(code) < _ENOUGH_CODE or count < _NEARLY_ALL_CODE * owners.total():
+        keeper = None
+    others_write = any(_others(root, folder, inside, keeper) for folder, inside in folders.items())
+    return _Installed(installed_at(files), keeper, others_write)
+
+
+def _others(root: Path, folder: str, inside: _Files, keeper: int | None) -> str:
+    """Why a folder counts as another account's than the code's; nothing where it does not."""
+    if keeper is None:
+        return ""
+    try:
+        owner = nolinks.status_of(root / folder).st_uid
+    except OSError:
+        return ""
+    theirs = sum(one.st_uid != keeper for _, one in inside)
+    if owner == keeper or theirs * 2 < len(inside):
+        return ""
+    return f"it belongs to {account_name(owner)}, and the code to {account_name(keeper)}"
+
+
+def _by_folder(files: Iterable[tuple[str, os.stat_result]], above: str) -> dict[str, _Files]:
+    """Files by the folder next below `above`; those that lie in `above` itself are left out."""
+    found: dict[str, _Files] = {}
+    start = len(above) + 1 if above else 0
+    for path, status in files:
+        if "/" in path[start:]:
+            found.setdefault(path[: path.index("/", start)], []).append((path, status))
+    return dict(sorted(found.items()))
+
+
+def _why_data(root: Path, folder: str, inside: _Files, came: _Installed) -> str:
+    """Why a folder is taken for one of data; nothing where it is not."""
+    if any(is_sqlite(root / path) for path, _ in inside):
+        return "a database lies in it"
+    if came.others_write:
+        return _others(root, folder, inside, came.keeper)
+    written = [path for path, one in inside if one.st_mtime > came.at + _DAY_S]
+    is_code = sum(Path(path).suffix in CODE for path, _ in inside) * 2 > len(inside)
+    is_named_so = folder.rpartition("/")[2].lower() in _DATA_NAMES
+    if came.at and len(written) * 2 > len(inside) and (is_named_so or not is_code):
+        return f"{len(written):,} of {len(inside):,} files were written since the installation"
+    return "its name" if is_named_so and inside and not is_code else ""
+
+
+def _is_settings(root: Path, path: str) -> bool:
+    is_likely = SETTINGS_NAME.search(path) is not None and Path(path).suffix not in CODE
+    return is_likely and bool(read_settings(root / path).pairs)
+
+
+def installed_at(files: Mapping[str, os.stat_result], share: float = 0.5, least: int = 1) -> float:
+    """About when a share of the application's code had come, in seconds since 1970; 0 for less than so many files."""
+    code = sorted(one.st_mtime for path, one in files.items() if Path(path).suffix in CODE)
+    return code[int(share * (len(code) - 1))] if len(code) >= least else 0.0
+
+
+def beside_releases(
+    root: Path, files: Iterable[str], data: Sequence[Guess], settings: Sequence[Guess]
+) -> Iterator[Guess]:
+    """What lies beside the folders of releases is the site's own: folders, or what is in them beside settings."""
+    known = [one.what for one in data]
+    apart = [*known, *(one.what for one in settings)]
+    tops = dict.fromkeys(path.split("/", 1)[0] for path in files if "/" in path)
+    for top in tops:
+        if top.lower() in ADDON_NAMES or top.startswith(".") or within(top, known):
+            continue
+        if not any(within(one, [top]) for one in apart):
+            yield Guess(top, "it lies beside the releases")
+            continue
+        yield from (Guess(one, "it lies beside the releases, and beside settings") for one in _beside(root, top, apart))
+
+
+def _beside(root: Path, folder: str, apart: Collection[str]) -> Iterator[str]:
+    """What lies in a folder beside what is named already, which may lie deeper."""
+    below: list[str] = []
+    with contextlib.suppress(OSError):
+        below = [f"{folder}/{name}" for name in nolinks.names_in(root / folder) if name != "__pycache__"]
+    for one in below:
+        if not any(within(other, [one]) for other in apart):
+            yield one
+        elif one not in apart:
+            yield from _beside(root, one, apart)
+
+
+def is_sqlite(path: Path) -> bool:
+    """Whether a file is a SQLite database, by its name and its first bytes."""
+    if path.suffix not in ("", ".db", ".db3", ".sqlite", ".sqlite3", ".data"):
+        return False
+    try:
+        return read_regular(path, len(SQLITE_MAGIC), cut=True) == SQLITE_MAGIC
+    except OSError:
+        return False
+
+
+def holds_logs(folder: str, files: Iterable[str]) -> bool:
+    """Whether a folder is one of logs, by its name and by most of what is in it."""
+    inside = [path for path in files if path.startswith(f"{folder}/")]
+    return folder.lower() in _LOG_NAMES and sum(bool(_A_LOG.search(path)) for path in inside) * 2 > len(inside)
