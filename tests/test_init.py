@@ -465,3 +465,25 @@ def test_what_belongs_to_the_account_that_runs_it_is_data_and_what_came_late_is_
     (probe,) = tomllib.loads(result["text"])["versions"]
     assert probe == {"of": "disk", "file": "app_version.php", "pattern": r"<\?php /\* (\d[\w.+-]*)"}
     assert result["found"]["version"] == "2.4.1"
+
+
+def test_an_environment_that_is_upgraded_in_place_is_told_how_it_becomes_a_release(tmp_path: Path) -> None:
+    app = tmp_path / "app"
+    packages = app / "venv" / "lib" / "python3.11" / "site-packages"
+    for name, is_asked_for in (("quaybook-2.4.1", True), ("tidelib-1.0", False), ("pip-23.0", True)):
+        (packages / f"{name}.dist-info").mkdir(parents=True)
+        if is_asked_for:
+            (packages / f"{name}.dist-info" / "REQUESTED").touch()
+    (app / "venv" / "pyvenv.cfg").write_text("home = /usr/bin\nversion = 3.11.2\n")
+    left = " ".join(initialised(app, "--units", tmp_path).document["result"]["left"])
+    assert "the environment venv (it has quaybook 2.4.1) is upgraded in place" in left
+    assert "mkdir releases && mv venv releases/2.4.1 && ln -s releases/2.4.1 venv; then yl init again" in left
+    (app / "releases").mkdir()
+    (app / "venv").rename(app / "releases" / "2.4.1")
+    (app / "venv").symlink_to("releases/2.4.1")
+    (tmp_path / "ladder.toml").unlink()
+    result = initialised(app, "--units", tmp_path).document["result"]
+    assert "upgraded in place" not in str(result["left"])
+    written = tomllib.loads(result["text"])
+    assert written["pointer"] == {"link": "venv", "releases": "releases/{version}"}
+    assert written["runtime"]["command"] == ["{release}/bin/python", "--version"]

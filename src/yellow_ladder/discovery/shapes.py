@@ -29,12 +29,16 @@ class Behind:
 
 @dataclass(frozen=True, slots=True)
 class Environment:
-    """A language environment of the release: which runtime, its program in there, and the one that it was made with."""
+    """A language environment of the release: which runtime, its program in there, and the one that it was made with;
+    in which folder it is, and which packages somebody has asked for, with their versions.
+    """
 
     runtime: str
     program: str
     made_with: str
     packages: tuple[str, ...] = ()
+    folder: str = ""
+    asked_for: tuple[tuple[str, str], ...] = ()
 
 
 def find_link(root: Path) -> Behind | None:
@@ -68,10 +72,19 @@ def find_environment(release: Path) -> Environment | None:
             name = f"python{version[1]}" if version else "python3"
             program = f"{{release}}/{inside}bin/python"
             listing = (program, "-m", "pip", "list", "--format=freeze") if _has_pip(folder) else ()
-            return Environment("python", program, str(Path(home[1]) / name) if home else "python3", listing)
+            made_with = str(Path(home[1]) / name) if home else "python3"
+            return Environment("python", program, made_with, listing, inside.rstrip("/"), tuple(_asked_for(folder)))
         if (folder / "node_modules").is_dir():
             return Environment("node", "node", "node")
     return None
+
+
+def _asked_for(environment: Path) -> Iterator[tuple[str, str]]:
+    """Packages that somebody has asked for, as the installer marks them; not those of every environment."""
+    for mark in sorted(environment.glob("lib/*/site-packages/*.dist-info/REQUESTED")):
+        name, _, version = mark.parent.name.removesuffix(".dist-info").rpartition("-")
+        if name.lower() not in ("pip", "setuptools", "wheel"):
+            yield name, version
 
 
 def _has_pip(environment: Path) -> bool:

@@ -14,8 +14,10 @@ from yellow_ladder.discovery.data import Guess
 from yellow_ladder.discovery.look import Discovery
 from yellow_ladder.discovery.running import Running
 from yellow_ladder.discovery.servers import servers_text
+from yellow_ladder.discovery.shapes import Environment
 from yellow_ladder.files.entry import within
 from yellow_ladder.masking import masked_line
+from yellow_ladder.words import some_of
 
 _WIDEST = 78  # a terminal of 80 columns, and its margin
 _LIST = re.compile(r"(\w+) = \[.*\]$")
@@ -112,11 +114,27 @@ def _placement(found: Discovery, left: list[str]) -> list[str]:
             f"link = {_text(found.behind.link)}",
             f"releases = {_text(found.behind.releases)}",
         ]
+    if found.environment is not None and found.environment.folder:
+        left.append(_in_place(found, found.environment))
     if found.others:
         what = ", ".join(found.others[:3])
         left.append(f"placement: {what} look like other products; with them in it, only the release's own files come")
         return [f'placement = "overlay" # guess: {_one_line(what)} look like other products']
     return []
+
+
+def _in_place(found: Discovery, one: Environment) -> str:
+    """How an environment that is upgraded in place becomes a release behind a link, with all its paths as they were."""
+    run = {Path(word).name.lower() for process in found.running for word in process.words}
+    named = [item for item in one.asked_for if item[0].lower() in run] or list(one.asked_for)
+    version = named[0][1] if len(named) == 1 else "VERSION"
+    has = some_of((f"{name} {number}" for name, number in named), 3)
+    release = f"releases/{version}"
+    return (
+        f"placement: the environment {one.folder}{f' (it has {has})' if has else ''} is upgraded in place, and a climb"
+        f" makes each release in a folder of its own. While it is stopped: mkdir releases && mv {one.folder} {release}"
+        f" && ln -s {release} {one.folder}; then yl init again. Programs keep their paths"
+    )
 
 
 def _environment(found: Discovery) -> list[str]:
