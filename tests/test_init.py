@@ -474,6 +474,7 @@ def test_an_environment_that_is_upgraded_in_place_is_told_how_it_becomes_a_relea
         (packages / f"{name}.dist-info").mkdir(parents=True)
         if is_asked_for:
             (packages / f"{name}.dist-info" / "REQUESTED").touch()
+    (packages / "pip").mkdir()
     (app / "venv" / "pyvenv.cfg").write_text("home = /usr/bin\nversion = 3.11.2\n")
     left = " ".join(initialised(app, "--units", tmp_path).document["result"]["left"])
     assert "the environment venv (it has quaybook 2.4.1) is upgraded in place" in left
