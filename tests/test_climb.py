@@ -287,6 +287,7 @@ def test_verify_tells_data_files_that_were_written_again_from_those_that_were_lo
     assert said["written_since"] == [f"file {path}: has another content (17 → 16 bytes)"]
     told = demo.yl("verify").out
     assert "Written again since the climb ended, in data folders: 1 file" in told
+    assert "nothing was lost" not in told, "it says no more than was compared"
     assert f"{said['files_compared'] - 1} files as they should be" in told
     gone.unlink()
     (demo.root / "static" / "style.css").write_text("of nobody\n")

@@ -6,12 +6,15 @@ import contextlib
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from itertools import islice
 from pathlib import Path
 
 from yellow_ladder.discovery.shapes import drop_ins, unit_says
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.services.timetables import account_units
 
+# An account may put as many there as it likes, and root looks through them.
+_MOST_OF_ONE = 1_000
 UNIT_FOLDERS = (Path("/etc/systemd/system"), Path("/usr/lib/systemd/system"), Path("/lib/systemd/system"))
 
 
@@ -35,7 +38,8 @@ def find_units(root: Path, folders: Sequence[Path]) -> Iterator[Unit]:
     own = account_units() if tuple(folders) == UNIT_FOLDERS else ()
     places = [(folder, "", "") for folder in folders] + [(one.folder, one.account, one.home) for one in own]
     for folder, account, home in places:
-        for path in sorted(folder.glob("*.service")) if folder.is_dir() else []:
+        found = folder.glob("*.service") if folder.is_dir() else ()
+        for path in sorted(islice(found, _MOST_OF_ONE if account else None)):
             text = _text_of(path, home)
             if (account, path.name) in seen or not pattern.search(text):
                 continue

@@ -82,7 +82,8 @@ def proof_page(
         page.add(heading(f"Not compared{lacks}"), bullet_list(missing, "!", CAREFUL))
     elif proof.is_whole:
         told = f"{rows}, {values} and {files}" if proof.tables else files
-        page.add(verdict(f"nothing was lost: {told} compared", good=True))
+        since = f"no difference but in {count_of(len(proof.written_since), 'file')} written since the climb ended"
+        page.add(verdict(f"{since if proof.written_since else 'nothing was lost'}: {told} compared", good=True))
     else:
         page.add(verdict(f"{count_of(len(proof.faults), 'difference')} between before and now", good=False))
         page.add(bullet_list(proof.faults, "✘", BAD), *map(Text, notes))

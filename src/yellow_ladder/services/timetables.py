@@ -7,6 +7,7 @@ import pwd
 import re
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from itertools import islice
 from pathlib import Path
 
 from yellow_ladder.files.reading import read_regular
@@ -18,6 +19,8 @@ _TABLES = (Path("/etc/crontab"), Path("/etc/cron.d"))
 _SCRIPTS = tuple(Path(f"/etc/cron.{often}") for often in ("hourly", "daily", "weekly", "monthly"))
 _UNITS = (Path("/etc/systemd/system"), Path("/usr/lib/systemd/system"), Path("/lib/systemd/system"))
 _OWN_UNITS = Path(".config/systemd/user")
+# An account may put as many there as it likes, and root looks through them.
+_MOST_OF_ONE = 1_000
 _NO_JOB = re.compile(r"^\s*(?:#|$|\w+\s*=)")
 
 
@@ -143,8 +146,9 @@ def _in_timers(pattern: re.Pattern[str], below: Path) -> Iterator[Job]:
 
 def _timers_in(places: Sequence[Path], pattern: re.Pattern[str], own: AccountUnits | None = None) -> Iterator[Job]:
     """Timers that are enabled; the home of an account's own stands in its units as `%h`."""
-    wanted = {one.name for place in places for one in place.glob("*.wants/*.timer")}
-    for file in (one for place in places for one in sorted(place.glob("*.timer"))):
+    most = _MOST_OF_ONE if own else None
+    wanted = {one.name for place in places for one in islice(place.glob("*.wants/*.timer"), most)}
+    for file in (one for place in places for one in sorted(islice(place.glob("*.timer"), most))):
         if file.name not in wanted:
             continue
         named = re.search(r"^\s*Unit\s*=\s*(\S+)", _text_of(file), re.MULTILINE)
