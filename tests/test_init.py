@@ -440,6 +440,28 @@ def test_a_home_with_settings_and_data_side_by_side_is_parted_and_every_line_fit
     assert all(f'"{path}",' in written for path in keep["data"]), shown
 
 
+@pytest.mark.parametrize(
+    ("name", "text"),
+    [
+        ("includes/Defines.php", "<?php\n// of old\ndefine( 'QUAY_VERSION', '2.4.1' );\n"),
+        ("quaybook/__init__.py", '"""Berths."""\n\n__version__ = "2.4.1"\n'),
+        ("lib/version.rb", "module Quay\nVERSION = '2.4.1'\nend\n"),
+        ("quay_version.inc", "Quaybook, version 2.4.1 of spring\n"),
+    ],
+)
+def test_a_version_is_found_where_programs_have_it(name: str, text: str, tmp_path: Path) -> None:
+    app = tmp_path / "app"
+    (app / name).parent.mkdir(parents=True, exist_ok=True)
+    (app / name).write_text(text)
+    result = initialised(app, "--units", tmp_path).document["result"]
+    assert result["found"]["version"] == "2.4.1"
+    (probe,) = tomllib.loads(result["text"])["versions"]
+    assert probe["file"] == name
+    said = re.search(probe["pattern"], text, re.MULTILINE)
+    assert said is not None
+    assert said[1] == "2.4.1"
+
+
 @pytest.mark.skipif(os.geteuid() != 0, reason="only root gives files away")
 def test_what_belongs_to_the_account_that_runs_it_is_data_and_what_came_late_is_not(tmp_path: Path) -> None:
     """An application of files alone: its data are scripts, some folders are empty, and its code came in two parts."""

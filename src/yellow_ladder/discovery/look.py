@@ -45,6 +45,10 @@ _VERSION_FILES = (
     ("PKG-INFO", r"^Version:\s*(\S+)"),
     ("package.json", r'"version"\s*:\s*"([^"]+)"'), ("composer.json", r'"version"\s*:\s*"([^"]+)"'),
     ("version.php", r"""['"]?\$?\w*[vV]ersion\w*['"]?\s*(?:=|=>|,)\s*['"]([^'"]+)"""),
+    *((name, r"""(?i)define\(\s*['"]\w*version['"]\s*,\s*['"](\d[^'"]*)""") for name in
+      ("Defines.php", "defines.php", "define.php", "constants.php", "init.php", "index.php")),
+    *((name, r"""^(?:__version__|VERSION)\s*=\s*['"](\d[^'"]*)""") for name in
+      ("version.py", "_version.py", "__version__.py", "version.rb", "__init__.py")),
     ("release.toml", r'^version\s*=\s*"([^"]+)"'), ("pyproject.toml", r'^version\s*=\s*"([^"]+)"'),
 )  # fmt: skip
 _KEY_FILE = re.compile(
