@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import re
+import shutil
+import subprocess
 from pathlib import Path
 
 import pytest
@@ -12,6 +15,7 @@ from yellow_ladder.errors import BadInput
 from yellow_ladder.release.settings import SettingsChanges
 from yellow_ladder.release.sheet import ReleaseSheet
 from yellow_ladder.settings.choices import keep_choices, read_choices
+from yellow_ladder.settings.closing import closed, opened
 from yellow_ladder.settings.document import Document, merge_documents
 from yellow_ladder.settings.forecast import Ask, Forecast, OnTheWay, OwnFile, Shipped, foresee
 from yellow_ladder.settings.judge import judge_settings
@@ -19,6 +23,8 @@ from yellow_ladder.settings.merging.outcomes import Answer, Fate, Outcome, Sides
 from yellow_ladder.settings.notes import notes_of
 from yellow_ladder.settings.reading import read_settings
 from yellow_ladder.settings.words import say_after, say_before
+from yellow_ladder.site.maintenance_records import ClosingKey
+from yellow_ladder.site.records import SettingsFile
 
 FILE = """\
 ; The harbour office's settings.
@@ -435,3 +441,49 @@ def test_mark_encoding_and_line_ends_are_kept(encoding: str) -> None:
     merged = merge_documents(base, mine, new)
     assert read_settings(raw, "ini", "a.ini", encoding=named).raw == raw
     assert merged.raw == text.replace("b = 1", "b = 2").replace("Köge", "Kjøge").encode(encoding)
+
+
+@pytest.mark.parametrize(
+    ("file", "key", "above", "line", "below"),
+    [
+        ("a.php", "open", "<?php\n$a = 1;\n", "$open = 'no';\n", "# end of the settings\n"),
+        ("a.php", "open", "<?php\n$a = 1;\n", "$open = 'no';\n", "?>\n"),
+        ("a.php", "q.open", "<?php\n$q->a = 1;\n", "$q->open = 'no';\n", "require 'setup.php';\n"),
+        ("a.php", "c.open", "<?php\n$c['m'][\"a\"] = 1;\n", "$c[\"open\"] = 'no';\n", "exit;\n"),
+        ("a.php", "c.open", "<?php\n$a = 1;\n", "$c['open'] = 'no';\n", ""),
+        ("a.php", "OPEN", "<?php\ndefine('A', 1);\n", "define('OPEN', 'no');\n", "?>\n"),
+        ("a.php", "OPEN", "<?php\n$A = 1;\n", "$OPEN = 'no';\n", ""),
+        ("a.rb", "quay.open", "quay['a'] = 1\n", "quay['open'] = 'no'\n", "# end\n"),
+        ("a.pl", "open", "our $a = 1;\n", "our $open = 'no';\n", "1;\n"),
+        ("a.js", "open", "const a = 1;\n", 'const open = "no"\n', "// end\n"),
+        ("a.py", "OPEN", "A = 1\n", 'OPEN = "no"\n', "import later\n"),
+        ("a.cfg", "c.App.open", "c.App.ip = 'x'\n", "c.App.open = no\n", "# end\n"),
+    ],
+)
+def test_a_key_that_closes_a_site_is_written_as_its_application_reads_it(
+    file: str, key: str, above: str, line: str, below: str
+) -> None:
+    """A file that cannot be read any more would keep the site from everybody, the administrator too."""
+    spec, by, text = SettingsFile(file=file), ClosingKey(file=file, key=key, closed="no"), (above + below).encode()
+    shut = closed(text, spec, by)
+    assert shut.decode() == above + line + below
+    assert closed(shut, spec, by) == shut
+    assert opened(shut, spec, by, [text]) == text
+    php = shutil.which("php")
+    if file.endswith(".php") and php:
+        done = subprocess.run([php, "-l"], input=shut, capture_output=True, check=False)
+        assert done.returncode == 0, done.stdout
+
+
+@pytest.mark.parametrize(
+    ("file", "text", "key", "told"),
+    [
+        ("a.php", "<?php\nreturn [\n  'a' => 1,\n];\n", "open", "keys of what it returns are named return.open"),
+        ("a.php", "<?php\n$a = 1;\n", "$open", "keys are named without their sign: open"),
+        ("a.php", "<?php\nsetup();\n?>\n", "open", "it has no settings that a key could be put beside"),
+        ("a.py", "A = 1\n", "B.open", "there is no 'B' in this file"),
+    ],
+)
+def test_a_key_that_cannot_be_set_is_told_and_not_written_somewhere(file: str, text: str, key: str, told: str) -> None:
+    with pytest.raises(BadInput, match=re.escape(told)):
+        closed(text.encode(), SettingsFile(file=file), ClosingKey(file=file, key=key, closed="no"))

@@ -44,6 +44,15 @@ def _with(raw: bytes, spec: SettingsFile, key: str, value: str) -> bytes:
             document.add(key, value, "")
         elif document.get(key) != value:
             document.set(key, value)
+        _see_that_nothing_else_changed(raw, document.raw, spec, key, value)
     except Broken as fault:
         raise unreadable(spec.file, spec.format, fault) from fault
     return document.raw
+
+
+def _see_that_nothing_else_changed(raw: bytes, changed: bytes, spec: SettingsFile, key: str, value: str) -> None:
+    """Read the file again: a site must not be closed by a file that its application cannot read any more."""
+    before = read_settings(raw, spec.format, spec.file, encoding=spec.encoding).values()
+    after = read_settings(changed, spec.format, spec.file, encoding=spec.encoding).values()
+    if after.pop(key, None) != value or after != {name: one for name, one in before.items() if name != key}:
+        raise Broken(f"{key} cannot be set in it without another change")

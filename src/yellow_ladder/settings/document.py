@@ -88,9 +88,13 @@ class Document:
         place = len(block.children)
         if block is self.root and node.parts is None and sections:
             place = block.children.index(sections[0])
+        elif any(one.opaque for one in block.children):
+            # What is not understood may end the file, or read it: `?>`, `require`, `exit`.
+            place = max((at + 1 for at, one in enumerate(block.children) if not one.opaque), default=place)
         ending = block.children[-1] if block.children else None
-        if place == len(block.children) and ending is not None and (ending.value or "").strip() == "1;":
-            place -= 1  # the last word of a Perl file is that it was read
+        is_word = ending is not None and (ending.value or "").strip() == "1;"
+        if ending is not None and is_word and place >= len(block.children) - 1:
+            place = len(block.children) - 1  # the last word of a Perl file is that it was read
             node.lead, ending.lead = ending.lead + node.lead, ""
         if place == len(block.children):
             self._put_below_retired(block, node)
@@ -122,6 +126,8 @@ class Document:
     def _block_for(self, key: str) -> tuple[Node, str]:
         """The block that a key belongs to, made where it is missing, and the key's own name."""
         above, _, name = key.rpartition(".")
+        if any(one.parts is None and one.name.startswith(f"{above}.") for one in self.root.children if above):
+            return self.root, key  # others of it are written with their whole names
         while above:
             block = find(self.root, above)
             if block is not None and block.parts is not None:

@@ -220,17 +220,41 @@ class Code:
     def new_key(self, block: Node, name: str, value: str, comment: str) -> Node:
         """A statement like the last one of the file, or a member of an array."""
         lead = "".join(f"{self.comment} {line}".rstrip() + "\n" for line in comment.splitlines())
-        if block.name or block.foot.strip():
+        if block.name or block.foot.lstrip()[:1] in (")", "]", "}"):
             pad = next(map(pad_of, block.children), "    ")
             arrow = self.language.grammar.arrows[0]
             blank = " " if arrow == "=>" else ""
             return Node(name, lead + pad, f"'{name}'{blank}{arrow} ", self.written(value))
         end = ";" if self.language.semicolon else ""
+        returned = [one.name for one in block.children if one.parts is not None and one.name in _RETURNED]
+        if returned:
+            raise Broken(f"keys of what it returns are named {returned[0]}.{name}")
+        if block.children and all(one.opaque for one in block.children):
+            raise Broken("it has no settings that a key could be put beside")
         if self.name == "perl" and any(one.head.lower().startswith("set") for one in block.children):
             return Node(name, lead, f"Set(${name}, ", self.written(value), foot=")", sep=end, tail="\n")
-        if self.name == "php" and re.fullmatch(r"[A-Z_][A-Z0-9_]*", name):
+        if self.name == "php" and re.fullmatch(r"[A-Z_][A-Z0-9_]*", name) and _are_defined(block):
             return Node(name, lead, f"define('{name}', ", self.written(value), foot=")", sep=end, tail="\n")
-        return Node(name, lead, f"{name} = ", self.written(value), sep=end, tail="\n")
+        return Node(name, lead, f"{self._target_like(block, name)} = ", self.written(value), sep=end, tail="\n")
+
+    def _target_like(self, block: Node, name: str) -> str:
+        """What is assigned to, written as what is assigned to beside it: `$cfg['mail']['from']`, `our $depth`."""
+        if name[:1] in ("$", "@", "%"):
+            raise Broken(f"keys are named without their sign: {name.lstrip('$@%')}")
+        first, *rest = name.split(".")
+        heads = [(one.name, one.head) for one in block.children if one.name and not one.opaque]
+        kin = [head for other, head in heads if other.startswith(f"{first}.")]
+        if rest and kin:
+            model = kin[-1]
+            return model[: model.index(first) + len(first)] + "".join(_part_like(model, part) for part in rest)
+        if rest and self.name != "php":
+            raise Broken(f"there is no {first!r} in this file that could be given {'.'.join(rest)!r}")
+        model = heads[-1][1] if heads else ""
+        words = re.match(r"(?:(?:export|const|let|var|our|my|static)\s+)*", model)
+        qualifier = words[0] if words is not None and not rest else ""
+        if "$" in _SIGNS[self.name] and "const" not in qualifier:
+            qualifier += "$"
+        return qualifier + first + "".join(f"['{part}']" for part in rest)
 
     def written(self, value: str) -> str:
         """A value of a sheet: numbers, words and what is between marks as they are, else as a text."""
@@ -259,6 +283,27 @@ class Code:
     def as_comment(self, node: Node, reason: str) -> str:
         """A statement as lines of comment."""
         return as_lines_of_comment(node, self.comment, reason)
+
+
+_RETURNED = ("return", "export default")
+_SIGNS = {"php": "$", "perl": "$", "javascript": "", "python": "", "ruby": ""}
+
+
+def _are_defined(block: Node) -> bool:
+    """Whether a file defines constants, or has nothing that tells what else it would do."""
+    heads = [one.head.lstrip() for one in block.children if one.name and not one.opaque]
+    return not heads or any(head.lower().startswith("define") for head in heads)
+
+
+def _part_like(model: str, part: str) -> str:
+    """A further part of a name, joined as in another one."""
+    if "->" in model:
+        return f"->{part}"
+    if "[" in model or "{" in model:
+        opens, closes = ("[", "]") if "[" in model else ("{", "}")
+        quote = '"' if f'{opens}"' in model else "'" if f"{opens}'" in model else ""
+        return f"{opens}{quote}{part}{quote}{closes}"
+    return f".{part}"
 
 
 def _name(target: str) -> str:
