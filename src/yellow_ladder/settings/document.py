@@ -256,11 +256,13 @@ def _moved(base: Document | None, mine: Document, new: Document) -> list[Outcome
 
 
 def _can_be_moved(document: Document, one: Outcome) -> bool:
+    """Whether a file would say the same of the key at its new place: not every format can make what it would lie in."""
+    moved = document.copied()
     try:
-        document.copied().rekey(one.old_key, one.key)
+        moved.rekey(one.old_key, one.key)
+        return moved.copied().get(one.key) == document.get(one.old_key)
     except Broken:
         return False
-    return True
 
 
 def _script(base: Document | None, mine: Document, new: Document) -> Script:

@@ -106,7 +106,10 @@ class Code:
         root = Node("", parts=[])
         pending = ""
         if self.language.first and (found := re.match(self.language.first, text)):
-            pending, scanner.at = found[0], found.end()
+            root.head, scanner.at = (
+                found[0],
+                found.end(),
+            )  # the file's own: whichever key comes first, it stands above it
         while True:
             pending += scanner.between()
             if scanner.at >= len(text):

@@ -65,7 +65,7 @@ class Merge:
         frame = Node(new.name, labels=new.labels)
         frame.lead = merge_comments(b.lead, mine.lead, new.lead) if base else _both(mine.lead, new.lead)
         frame.head = _pick(b.head if base else None, mine.head, new.head)
-        whole = mine.parts is not None and not mine.head
+        whole = mine.parts is not None and (not mine.head or mine.head.startswith("<?"))
         frame.foot = (
             merge_comments(b.foot, mine.foot, new.foot)
             if whole and base
