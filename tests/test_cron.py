@@ -171,6 +171,7 @@ def machine(tmp_path: Path) -> Path:
         "etc/systemd/system/tide-table.service": f"[Service]\nExecStart={root}/tides --now\n",
         "etc/systemd/system/idle.timer": "[Timer]\nOnCalendar=daily\n",
         "etc/systemd/system/idle.service": f"[Service]\nExecStart={root}/idle\n",
+        f"var/lib/systemd/linger/{MAIL.pw_name}": "",
         f"{OWN_UNITS}/logbook.timer": "[Timer]\nOnCalendar=daily\n",
         f"{OWN_UNITS}/logbook.service": "[Service]\nExecStart=%h/logbook --root /srv/quay\n",
     }

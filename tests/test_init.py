@@ -473,6 +473,8 @@ def test_what_belongs_to_the_account_that_runs_it_is_data_and_what_came_late_is_
     (app / "manual").mkdir()
     (app / "manual" / "index.txt").write_text("came with a later part of the package\n")
     (app / "app_version.php").write_text("<?php /* 2.4.1 */ ?>\n")
+    (app / "uploads").mkdir()
+    (app / "uploads" / "plan.pdf").write_text("put there by an administrator\n")
     for name in ("pages", "cache"):
         (app / name).mkdir()
         os.chown(app / name, 33, 33)
@@ -482,7 +484,8 @@ def test_what_belongs_to_the_account_that_runs_it_is_data_and_what_came_late_is_
     result = initialised(app, "--units", tmp_path).document["result"]
     whose = pwd.getpwuid(33).pw_name
     assert [(one["what"], one["why"]) for one in result["found"]["data"]] == [
-        (name, f"it belongs to {whose}, and the code to root") for name in ("cache", "pages")
+        *((name, f"it belongs to {whose}, and the code to root") for name in ("cache", "pages")),
+        ("uploads", "its name"),
     ]
     (probe,) = tomllib.loads(result["text"])["versions"]
     assert probe == {"of": "disk", "file": "app_version.php", "pattern": r"<\?php /\* (\d[\w.+-]*)"}

@@ -482,6 +482,7 @@ def test_a_key_that_closes_a_site_is_written_as_its_application_reads_it(
         ("a.php", "<?php\n$a = 1;\n", "$open", "keys are named without their sign: open"),
         ("a.php", "<?php\nsetup();\n?>\n", "open", "it has no settings that a key could be put beside"),
         ("a.py", "A = 1\n", "B.open", "there is no 'B' in this file"),
+        ("a.php", "<?php\n$a['b'] = 1;\n", "a.it's", "is no name that it could have there"),
     ],
 )
 def test_a_key_that_cannot_be_set_is_told_and_not_written_somewhere(file: str, text: str, key: str, told: str) -> None:

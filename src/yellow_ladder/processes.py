@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import resource
+import shutil
 import signal
 import subprocess
 import sys
@@ -132,6 +133,9 @@ def limited(limits: Mapping[int, int]) -> Iterator[list[str]]:
     that. What is more than this program has, it takes for itself as long, since a child could not. Raises AnswerNo
     where it may not.
     """
+    if limits and shutil.which("prlimit") is None:
+        text = "limits are set by the program prlimit, which is not here"
+        raise AnswerNo(Problem("command-missing", text, "install it (util-linux), or take `limits` out"))
     before = {which: resource.getrlimit(which) for which in limits}
     raised = []
     try:

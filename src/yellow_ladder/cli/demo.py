@@ -209,7 +209,10 @@ def _remove(folder: Path) -> None:
             stop_site(load_site(site_folder / "ladder.toml", under_way=True))
         except LadderError as fault:
             show_problems(fault.problems)
-        remove_unit(site_folder)
+        try:
+            remove_unit(site_folder)
+        except LadderError as fault:
+            show_problems(fault.problems)
         server = server_below(site_folder)
         if server is not None:
             remove_server(server)

@@ -118,14 +118,15 @@ def _why_data(root: Path, folder: str, inside: _Files, came: _Installed) -> str:
     """Why a folder is taken for one of data; nothing where it is not."""
     if any(is_sqlite(root / path) for path, _ in inside):
         return "a database lies in it"
-    if came.others_write:
-        return _others(root, folder, inside, came.keeper)
-    written = [path for path, one in inside if one.st_mtime > came.at + _DAY_S]
-    is_code = sum(Path(path).suffix in CODE for path, _ in inside) * 2 > len(inside)
     is_named_so = folder.rpartition("/")[2].lower() in _DATA_NAMES
+    is_code = sum(Path(path).suffix in CODE for path, _ in inside) * 2 > len(inside)
+    by_name = "its name" if is_named_so and inside and not is_code else ""
+    if came.others_write:
+        return _others(root, folder, inside, came.keeper) or by_name
+    written = [path for path, one in inside if one.st_mtime > came.at + _DAY_S]
     if came.at and len(written) * 2 > len(inside) and (is_named_so or not is_code):
         return f"{len(written):,} of {len(inside):,} files were written since the installation"
-    return "its name" if is_named_so and inside and not is_code else ""
+    return by_name
 
 
 def _is_settings(root: Path, path: str) -> bool:

@@ -18,6 +18,7 @@ _SPOOLS = (Path("/var/spool/cron/crontabs"), Path("/var/spool/cron"))
 _TABLES = (Path("/etc/crontab"), Path("/etc/cron.d"))
 _SCRIPTS = tuple(Path(f"/etc/cron.{often}") for often in ("hourly", "daily", "weekly", "monthly"))
 _UNITS = (Path("/etc/systemd/system"), Path("/usr/lib/systemd/system"), Path("/lib/systemd/system"))
+_LINGERING = Path("/var/lib/systemd/linger")
 _OWN_UNITS = Path(".config/systemd/user")
 # An account may put as many there as it likes, and root looks through them.
 _MOST_OF_ONE = 1_000
@@ -61,15 +62,18 @@ class AccountUnits:
 
 
 def account_units(below: Path = Path("/")) -> list[AccountUnits]:
-    """Those of all accounts that have one, as far as this account may see; one that several accounts share, once."""
-    found: dict[Path, AccountUnits] = {}
-    for one in pwd.getpwall():
-        home = Path(one.pw_dir)
-        folder = _there(below, home / _OWN_UNITS) if home.is_absolute() else None
-        with contextlib.suppress(OSError):
-            if folder is not None and folder.is_dir():
-                found.setdefault(folder, AccountUnits(folder, one.pw_name, one.pw_dir))
-    return list(found.values())
+    """Those of accounts whose manager runs without a session; others' services end when their people go home.
+
+    Only these are looked at: the homes of all accounts may lie on other machines.
+    """
+    found = []
+    for mark in _files_in(_there(below, _LINGERING)):
+        with contextlib.suppress(OSError, KeyError):
+            known = pwd.getpwnam(mark.name)
+            folder = _there(below, Path("/") / known.pw_dir / _OWN_UNITS)
+            if folder.is_dir():
+                found.append(AccountUnits(folder, known.pw_name, known.pw_dir))
+    return found
 
 
 def naming(roots: Iterable[Path]) -> re.Pattern[str]:

@@ -245,11 +245,7 @@ def load_proof(plan: Plan) -> Proof:
         for derived in ("whole", "not_compared"):
             record.pop(derived, None)
         tables = {name: tuple(map(TableVerdict.from_record, found)) for name, found in record["tables"].items()}
-        lists = {
-            name: tuple(record[name])
-            for name in ("faults", "remarks", "remade", "came", "written_since")
-            if name in record
-        }
+        lists = {name: tuple(record[name]) for name in _LISTS if name in record}
         return Proof(**{**record, **lists, "tables": tables})
     except (OSError, ValueError, KeyError, TypeError) as fault:
         text = f"the proof {path} cannot be read: {fault}"

@@ -106,10 +106,8 @@ class Code:
         root = Node("", parts=[])
         pending = ""
         if self.language.first and (found := re.match(self.language.first, text)):
-            root.head, scanner.at = (
-                found[0],
-                found.end(),
-            )  # the file's own: whichever key comes first, it stands above it
+            # The file's own: whichever key comes first, it stands above it.
+            root.head, scanner.at = found[0], found.end()
         while True:
             pending += scanner.between()
             if scanner.at >= len(text):
@@ -245,6 +243,8 @@ class Code:
         if name[:1] in ("$", "@", "%"):
             raise Broken(f"keys are named without their sign: {name.lstrip('$@%')}")
         first, *rest = name.split(".")
+        if not re.fullmatch(r"\w+", first) or not all(re.fullmatch(r"[\w *:/@-]+", part) for part in rest):
+            raise Broken(f"{name!r} is no name that it could have there")
         heads = [(one.name, one.head) for one in block.children if one.name and not one.opaque]
         kin = [head for other, head in heads if other.startswith(f"{first}.")]
         if rest and kin:
