@@ -216,14 +216,21 @@ def test_a_unit_that_is_not_there_stops_the_check(unit_demo: tuple[Demo, Manager
     assert said in " ".join(answer.out.split())
 
 
-def test_a_manager_that_does_not_answer_is_told_and_nothing_hangs(idle: Demo) -> None:
+@pytest.mark.parametrize(
+    ("more", "told"),
+    [
+        ('systemctl = ["/bin/false"]', "systemctl show quaybook.service ended with 1"),
+        ('user = "harbour-pilot"', "its account harbour-pilot is not known here"),
+    ],
+)
+def test_a_manager_that_cannot_be_asked_is_told_and_nothing_hangs(idle: Demo, more: str, told: str) -> None:
     text = idle.prepared.file.read_text()
     start = text.index("[[services]]")
-    service = '[[services]]\nname = "web"\nkind = "unit"\nunit = "quaybook.service"\nsystemctl = ["/bin/false"]\n\n'
+    service = f'[[services]]\nname = "web"\nkind = "unit"\nunit = "quaybook.service"\n{more}\n\n'
     idle.prepared.file.write_text(text[:start] + service + text[text.index("[maintenance]", start) :])
     answer = idle.yl("check")
     assert answer.code == 1
-    assert "systemctl show quaybook.service ended with 1" in " ".join(answer.out.split())
+    assert told in " ".join(answer.out.split())
     idle.prepared.file.write_text(_without_services(idle))
 
 
@@ -246,17 +253,6 @@ def test_a_unit_of_an_account_goes_up_and_back_with_its_site(own_unit_demo: tupl
     answer = demo.yl("check")
     assert answer.code == 1
     assert "loginctl enable-linger nobody" in " ".join(answer.out.split())
-
-
-def test_a_unit_of_an_account_that_is_not_there_is_told(idle: Demo) -> None:
-    text = idle.prepared.file.read_text()
-    start = text.index("[[services]]")
-    service = '[[services]]\nname = "web"\nkind = "unit"\nunit = "quaybook.service"\nuser = "harbour-pilot"\n\n'
-    idle.prepared.file.write_text(text[:start] + service + text[text.index("[maintenance]", start) :])
-    answer = idle.yl("check")
-    assert answer.code == 1
-    assert "its account harbour-pilot is not known here" in " ".join(answer.out.split())
-    idle.prepared.file.write_text(_without_services(idle))
 
 
 def test_units_of_an_account_are_found_with_whose_they_are(idle: Demo, monkeypatch: pytest.MonkeyPatch) -> None:
