@@ -476,6 +476,23 @@ def test_a_key_that_closes_a_site_is_written_as_its_application_reads_it(
 
 
 @pytest.mark.parametrize(
+    ("text", "shut", "wanted"),
+    [
+        ("site:\n  closed: no\n", "yes", "site:\n  closed: yes\n"),
+        ("site:\n  closed: text\n", "yes", "site:\n  closed: yes\n"),
+        ("site:\n  closed: 'no'\n", "it is", "site:\n  closed: 'it is'\n"),
+    ],
+)
+def test_a_value_that_is_read_as_another_word_closes_and_opens(text: str, shut: str, wanted: str) -> None:
+    spec = SettingsFile(file="a.yaml")
+    by = ClosingKey(file="a.yaml", key="site.closed", closed=shut, open="no")
+    assert closed(text.encode(), spec, by).decode() == wanted
+    assert opened(wanted.encode(), spec, by, [text.encode()]).decode() == text
+    again = opened(wanted.encode() + b"more: 1\n", spec, by, [text.encode()]).decode()
+    assert read_settings(again.encode(), "", "a.yaml").get("site.closed") in ("no", "false"), "nobody knows the file"
+
+
+@pytest.mark.parametrize(
     ("file", "text", "key", "told"),
     [
         ("a.php", "<?php\nreturn [\n  'a' => 1,\n];\n", "open", "keys of what it returns are named return.open"),

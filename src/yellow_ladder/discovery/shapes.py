@@ -66,7 +66,7 @@ def find_environment(release: Path) -> Environment | None:
     for folder in folders:
         inside = "" if folder == release else f"{folder.name}/"
         if (folder / "pyvenv.cfg").is_file():
-            text = _text_of(folder / "pyvenv.cfg")
+            text = text_of(folder / "pyvenv.cfg")
             home = re.search(r"^home\s*=\s*(\S+)", text, re.MULTILINE)
             version = re.search(r"^version(?:_info)?\s*=\s*(\d+\.\d+)", text, re.MULTILINE)
             name = f"python{version[1]}" if version else "python3"
@@ -113,7 +113,8 @@ def drop_ins(unit: Path) -> list[Path]:
     return sorted(folder.glob("*.conf")) if folder.is_dir() else []
 
 
-def _text_of(path: Path) -> str:
+def text_of(path: Path) -> str:
+    """What stands in a file, as far as it is read here; nothing where it cannot be."""
     with contextlib.suppress(OSError):
         return read_regular(path, _LARGEST_BYTES, cut=True).decode(errors="replace")
     return ""

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import contextlib
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
 
-from yellow_ladder.discovery.shapes import drop_ins, unit_says
-from yellow_ladder.files.reading import read_regular
+from yellow_ladder.discovery.shapes import drop_ins, text_of, unit_says
 from yellow_ladder.services.timetables import account_units
 
 # An account may put as many there as it likes, and root looks through them.
@@ -40,21 +38,18 @@ def find_units(root: Path, folders: Sequence[Path]) -> Iterator[Unit]:
     for folder, account, home in places:
         found = folder.glob("*.service") if folder.is_dir() else ()
         for path in sorted(islice(found, _MOST_OF_ONE if account else None)):
-            text = _text_of(path, home)
+            text = _of_account(text_of(path), home)
             if (account, path.name) in seen or not pattern.search(text):
                 continue
             seen.add((account, path.name))
             user = re.search(r"^User=(\S+)", text, re.MULTILINE)
-            more = "\n".join([text, *(_text_of(one, home) for one in drop_ins(path))])
+            more = "\n".join([text, *(_of_account(text_of(one), home) for one in drop_ins(path))])
             logs = [one.partition(":")[2] for one in unit_says(more, "StandardOutput") if one.startswith("append:")]
             files = tuple(dict.fromkeys(unit_says(more, "EnvironmentFile")))
             runs_as = account or (user[1] if user else "")
             yield Unit(path.name, path, runs_as, files, logs[-1] if logs else "", tuple(drop_ins(path)), account)
 
 
-def _text_of(path: Path, home: str) -> str:
-    """What stands in a unit file; in one of an account's own `%h` stands for its home."""
-    with contextlib.suppress(OSError):
-        text = read_regular(path, cut=True).decode(errors="replace")
-        return text.replace("%h", home) if home else text
-    return ""
+def _of_account(text: str, home: str) -> str:
+    """In a unit file of an account's own `%h` stands for its home."""
+    return text.replace("%h", home) if home else text

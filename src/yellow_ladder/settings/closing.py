@@ -23,8 +23,8 @@ def opened(raw: bytes, spec: SettingsFile, by: ClosingKey, known: Iterable[bytes
     for one in known:
         if one == raw or closed(one, spec, by) == raw:
             return one
-    is_closed = read_settings(raw, spec.format, spec.file, encoding=spec.encoding).get(by.key) == by.closed
-    return _with(raw, spec, by.key, by.open) if is_closed else raw
+    # Held against the file as it would be written: a value may be read as another word (`yes` as `true`).
+    return _with(raw, spec, by.key, by.open) if closed(raw, spec, by) == raw else raw
 
 
 def is_the_same(raw: bytes, other: bytes, spec: SettingsFile, by: ClosingKey) -> bool:
@@ -44,15 +44,15 @@ def _with(raw: bytes, spec: SettingsFile, key: str, value: str) -> bytes:
             document.add(key, value, "")
         elif document.get(key) != value:
             document.set(key, value)
-        _see_that_nothing_else_changed(raw, document.raw, spec, key, value)
+        _see_that_nothing_else_changed(raw, document.raw, spec, key)
     except Broken as fault:
         raise unreadable(spec.file, spec.format, fault) from fault
     return document.raw
 
 
-def _see_that_nothing_else_changed(raw: bytes, changed: bytes, spec: SettingsFile, key: str, value: str) -> None:
+def _see_that_nothing_else_changed(raw: bytes, changed: bytes, spec: SettingsFile, key: str) -> None:
     """Read the file again: a site must not be closed by a file that its application cannot read any more."""
     before = read_settings(raw, spec.format, spec.file, encoding=spec.encoding).values()
     after = read_settings(changed, spec.format, spec.file, encoding=spec.encoding).values()
-    if after.pop(key, None) != value or after != {name: one for name, one in before.items() if name != key}:
+    if after.pop(key, None) is None or after != {name: one for name, one in before.items() if name != key}:
         raise Broken(f"{key} cannot be set in it without another change")

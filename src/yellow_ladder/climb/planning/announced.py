@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import os
-import pwd
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from yellow_ladder.accounts import account_for
+from yellow_ladder.accounts import account_for, account_name
 from yellow_ladder.climb.placing.kinds import release_before, release_folder
 from yellow_ladder.climb.record.commands import PlannedCommand, commands_of, remade_at
 from yellow_ladder.climb.record.plan import Plan, RungPlan
@@ -117,7 +116,7 @@ def _announced(plan: Plan, one: PlannedCommand, at: str, more: Mapping[str, str]
     looked = Path("/") if at == _CONVERTS else folder if folder.is_dir() else folder.parent
     try:
         account = account_for(one.as_user, argv, looked, folder_counts=True)
-        who = account.name if account else pwd.getpwuid(os.geteuid()).pw_name
+        who = account.name if account else account_name(os.geteuid())
     except BadInput as unknown:
         who = unknown.problems[0].message
     words = masked_line(" ".join(word.replace(f"{site.root}/", "") for word in argv))
