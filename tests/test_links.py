@@ -38,7 +38,7 @@ USUAL = [one for one in VICTIMS if ":" not in one] + ["environment:current", "sh
 def test_a_link_that_takes_a_places_name_at_any_instant_leads_nowhere(victim: str) -> None:
     seed = f"{victim}{SEED}"
     words = [victim, "all" if IS_WHOLE else f"{INSTANTS}@{seed}"]
-    done = warm().call("tests.intruder:main", words, Path(__file__).parent.parent, dict(os.environ), 3600)
+    done = warm().call("tests.intruder:main", words, Path(__file__).parent.parent, dict(os.environ), 7200)
     assert done.code == 0, done.err
     found = json.loads(done.out.splitlines()[-1])
     assert found["ended"] == "descended", "left alone, it goes up and back"

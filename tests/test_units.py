@@ -270,7 +270,7 @@ def test_the_unit_of_a_demonstration_is_backed_up_with_it_and_goes_with_it(unit_
     demo, manager = unit_demo
     file = demo.folder.parent / "units" / manager.unit
     assert str(file) in str(demo.json("survey", "--detail")) + demo.prepared.file.read_text()
-    assert demo.yl("climb", "--to", "2.6", "--yes").code == 0
+    assert demo.yl("climb", "--to", "3.0", "--yes").code == 0
     file.write_text(file.read_text().replace("a demonstration", "something else"))
     told = demo.yl("verify", COLUMNS="300")
     assert f"outside root, {file}: has another content" in told.out

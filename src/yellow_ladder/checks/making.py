@@ -76,7 +76,7 @@ def _passage_fits(rung: Rung, *, is_last: bool) -> Iterator[Finding]:
     if not sheet.reach.passage:
         return
     if is_last:
-        yield stop("releases", f"{rung.to_version} only carries the data on", "climb to a release behind it")
+        yield stop("releases", f"{rung.to_version} only carries the data on", "climb to a later release: see yl route")
     if any(one.by_start is not None for one in sheet.migrations):
         seen = (
             f"{rung.to_version} is a passage and migrates when it is started, and what is never placed is not started"

@@ -16,7 +16,7 @@ from yellow_ladder.climb.proving.written import NOBODY_WROTE, NOTHING_ASIDE
 from yellow_ladder.climb.record.catalog import Climb
 from yellow_ladder.climb.record.commands import OF_SITE, PlannedRemaking, all_remade
 from yellow_ladder.climb.record.journal import JournalRecord, What
-from yellow_ladder.climb.record.plan import Plan, WayBack
+from yellow_ladder.climb.record.plan import Plan, RungPlan, WayBack
 from yellow_ladder.climb.record.standing import ClimbState, Standing
 from yellow_ladder.climb.record.step_names import StepKind
 from yellow_ladder.climb.steps.up import steps_up
@@ -76,11 +76,7 @@ def plan_page(prospect: Prospect, plan: Plan) -> Page:
     page.add(
         labelled(
             [
-                *(
-                    ("made before", f"{one.to_version} in {one.folder}, while the site serves")
-                    for one in plan.rungs
-                    if one.folder
-                ),
+                *(("made before", _making_in_words(one)) for one in plan.rungs if one.folder),
                 ("closed to users", _window_in_words(plan)),
                 ("known to be closed", _door_in_words(plan.site)),
                 ("backed up first", f"{_backed_up_in_words(prospect)}, and read back{early}"),
@@ -95,6 +91,11 @@ def plan_page(prospect: Prospect, plan: Plan) -> Page:
         )
     )
     return page
+
+
+def _making_in_words(rung: RungPlan) -> str:
+    use = "; it only carries the data on and is never in use" if rung.is_passage else ""
+    return f"{rung.to_version} in {rung.folder}, while the site serves{use}"
 
 
 def _window_in_words(plan: Plan) -> str:
