@@ -155,6 +155,18 @@ def test_a_probe_that_misbehaves_is_a_finding_and_blocks_no_other(idle: Demo, pr
     assert any(told in one["saw"] for one in checked.document["result"]["findings"])
 
 
+def test_a_program_that_tells_the_version_is_asked_once_by_a_command(idle: Demo) -> None:
+    """Some take ten seconds for it, and are the only witness of the disk."""
+    log, script = idle.folder / "asked.txt", idle.folder / "tells.sh"
+    script.write_text(f"#!/bin/sh\necho asked >> {log}\ncat {idle.root}/VERSION\n")
+    script.chmod(0o755)
+    idle.edit('file = "VERSION"', f'command = ["{script}"]')
+    for words in (["survey"], ["check", "--to", "4.0"], ["route"], ["settings", "--to", "4.0"]):
+        log.unlink(missing_ok=True)
+        assert idle.yl(*words).code == 0, words
+        assert log.read_text().splitlines() == ["asked"], words
+
+
 def test_witnesses_of_every_kind(make_demo: MakeDemo) -> None:
     demo = make_demo()
     more = """

@@ -7,7 +7,8 @@ import json
 import re
 import shutil
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextvars import ContextVar
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -29,6 +30,28 @@ _DOTTED = re.compile(r"(?<![\w.])v?(\d+(?:\.\d+)+[\w.+-]*)")
 _LAST_VERSION = r"(\d+(?:\.\d+)*[\w.+-]*)/?$"
 
 
+# By probe: each with its site, since both are known by who they are and not by what they say.
+_asked: ContextVar[dict[tuple[int, int], tuple[Site, VersionProbe, ProbeAnswer]] | None] = ContextVar(
+    "asked", default=None
+)
+
+
+@contextlib.contextmanager
+def each_asked_once() -> Iterator[None]:
+    """Within the block no probe is asked twice: a vendor's program may take many seconds to tell its version, and
+    several questions want it. A block in a block is part of it.
+    """
+    if _asked.get() is not None:
+        yield
+        return
+    before = _asked.set({})
+    try:
+        yield
+    finally:
+        _asked.reset(before)
+
+
+@each_asked_once()
 def ask_all(site: Site, of: Sequence[str] = ("disk", "served", "schema")) -> list[ProbeAnswer]:
     """Ask every probe of the kinds wanted that holds for the version on disk (or says nothing of versions)."""
     disk = version_on_disk(site)
@@ -40,6 +63,7 @@ def ask_all(site: Site, of: Sequence[str] = ("disk", "served", "schema")) -> lis
     return asked
 
 
+@each_asked_once()
 def version_on_disk(site: Site, part: str = "") -> Version | None:
     """The first version that a probe on disk reads, provided that the probe holds for it."""
     for probe in site.record.versions:
@@ -55,6 +79,7 @@ def version_on_disk(site: Site, part: str = "") -> Version | None:
     return None
 
 
+@each_asked_once()
 def parts_on_disk(site: Site) -> dict[str, Version]:
     """The versions of parts that have a probe of their own; a part that says nothing is left out."""
     names = {probe.part for probe in site.record.versions if probe.part}
@@ -63,7 +88,17 @@ def parts_on_disk(site: Site) -> dict[str, Version]:
 
 
 def ask(site: Site, probe: VersionProbe) -> ProbeAnswer:
-    """What one probe says."""
+    """What one probe says, or has said within the block of `each_asked_once`."""
+    asked = _asked.get()
+    if asked is None:
+        return _ask(site, probe)
+    known = asked.get((id(site), id(probe)))
+    if known is None:
+        known = asked[id(site), id(probe)] = (site, probe, _ask(site, probe))
+    return known[2]
+
+
+def _ask(site: Site, probe: VersionProbe) -> ProbeAnswer:
     where = _where(probe)
 
     def answer() -> str:

@@ -17,7 +17,14 @@ from yellow_ladder.survey.databases import look_at_database
 from yellow_ladder.survey.drift.look import SiteFiles, look_at_files
 from yellow_ladder.survey.drift.reference import Reference, package_contents
 from yellow_ladder.survey.own_settings import own_settings
-from yellow_ladder.survey.probes import ask_all, ask_programs, packages_of, parts_on_disk, version_on_disk
+from yellow_ladder.survey.probes import (
+    ask_all,
+    ask_programs,
+    each_asked_once,
+    packages_of,
+    parts_on_disk,
+    version_on_disk,
+)
 from yellow_ladder.survey.records import AddOn, ProbeAnswer, Survey
 from yellow_ladder.survey.versions import VersionVerdict, judge_versions
 
@@ -42,6 +49,7 @@ class Depth:
 
 
 @connections_kept()
+@each_asked_once()
 def take_survey(site: Site, releases: Releases | None, depth: Depth | None = None) -> Survey:
     """Look at everything; what cannot be read becomes a finding and stops nothing else."""
     depth = depth or Depth()

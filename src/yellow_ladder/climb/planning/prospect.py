@@ -25,7 +25,7 @@ from yellow_ladder.settings.shipped import Ahead, Installed, forecast_of
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey import Depth, Survey, take_survey
 from yellow_ladder.survey.machine import fitting_runtime, machine_of, surveyed_machine
-from yellow_ladder.survey.probes import ask_programs, packages_of, parts_on_disk, version_on_disk
+from yellow_ladder.survey.probes import ask_programs, each_asked_once, packages_of, parts_on_disk, version_on_disk
 from yellow_ladder.survey.records import ProbeAnswer
 from yellow_ladder.survey.saved import SAVED_RECORDS
 
@@ -73,6 +73,7 @@ def with_channel(site: Site, wishes: Wishes | None) -> Wishes:
     return replace(wishes, previews=True) if site.record.releases.channel == "preview" else wishes
 
 
+@each_asked_once()
 def look_ahead(
     site: Site,
     target: Version | None,
@@ -145,6 +146,7 @@ def _settings_gone(fault: OSError) -> Problem:
     return Problem("settings-gone", text, "correct keep.settings in the site file", str(fault.filename))
 
 
+@each_asked_once()
 def look_at_route(site: Site, target: Version | None, wishes: Wishes | None = None) -> tuple[Route, Releases]:
     """The route alone, without looking at files or rows. Raises BadInput or AnswerNo where there is no way."""
     releases = site.read_releases()
@@ -155,6 +157,7 @@ def look_at_route(site: Site, target: Version | None, wishes: Wishes | None = No
     return find_route(present, target, releases.found, with_channel(site, wishes), machine), releases
 
 
+@each_asked_once()
 def look_at_settings(site: Site, target: Version | None, wishes: Wishes, choices: Choices) -> tuple[Route, Forecast]:
     """What becomes of the settings on the way up to the first landing. Raises BadInput or AnswerNo."""
     releases = site.read_releases()
