@@ -97,3 +97,35 @@ def test_code_that_another_account_has_defined_stops_a_climb_until_the_rights_ar
     ask(demo, "DELETE FROM notices")
     assert demo.yl("descend", "--yes").code == 0
     assert picture_of(demo.site()) == before
+
+
+def test_no_quick_clone_is_promised_that_the_account_could_not_make(engine_demo: MakeDemo) -> None:
+    """An application's account has all rights on its database, and taking tables as files needs one on the server."""
+    demo = engine_demo("mariadb", start=False)
+    database, keeper = demo.site().databases()["main"], f"keeper_{uuid.uuid4().hex[:8]}"
+    assert database.why_no_clone() == ""
+    ask(
+        demo,
+        f"CREATE USER '{keeper}'@'%' IDENTIFIED BY 'low water'",
+        f"GRANT ALL ON `{database.address.database}`.* TO '{keeper}'@'%'",
+        f"GRANT SET USER ON *.* TO '{keeper}'@'%'",
+    )
+    (demo.folder / "quaybook.password").write_text("low water\n")
+    demo.edit("mariadb://quaybook@", f"mariadb://{keeper}@")
+    (told,) = [one for one in demo.json("check")["findings"] if "could only be counted" in one["saw"]]
+    assert (told["level"], told["check"]) == ("warn", "database rights")
+    answer = demo.yl("climb", "--to", "2.6", "--yes", COLUMNS="200")
+    assert answer.code == 0, answer
+    ask(demo, "UPDATE notices SET body = 'written since' WHERE id = 3")
+    price = demo.json("descend", "--price")["price"]
+    assert [(one["table"], one["compared"]) for one in price["tables"]] == [("notices", False)]
+    assert "may not do this" in price["counted_only"][0]
+    ask(demo, told["remedy"].partition(" TO it")[0] + f" TO '{keeper}'@'%'")
+    assert "could only be counted" not in str(demo.json("check"))
+    price = demo.json("descend", "--price")["price"]
+    assert [(one["table"], one["changed"]) for one in price["tables"]] == [("notices", 1)]
+    assert "(no quick clone: the account lacks the right RELOAD" in answer.out
+    ask(demo, f"GRANT RELOAD ON *.* TO '{keeper}'@'%'")
+    database = demo.site().databases()["main"]
+    assert database.why_no_clone() == ""
+    assert database.make_clone(demo.folder / "clone") > 0

@@ -22,6 +22,7 @@ import pytest
 from tests.conftest import MEMORY, PROGRAM, Demo, MakeDemo
 from tests.test_crash import kill_at
 from yellow_ladder.climb.conduct import Conditions, go_on, look_only
+from yellow_ladder.climb.planning import prepare
 from yellow_ladder.climb.planning.prepare import stage_climb
 from yellow_ladder.climb.planning.prospect import look_ahead
 from yellow_ladder.climb.proving.basis import faults_in
@@ -223,6 +224,16 @@ def test_a_request_to_stop_ends_at_a_safe_point(demo: Demo, number: signal.Signa
     assert "yl descend" in told
     assert demo.json("history")[0]["state"] == "climbing"
     assert demo.yl("climb", "--continue").code == 0
+
+
+def test_what_is_copied_early_is_reckoned_by_all_files(idle: Demo, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A release in use may be larger than all data, and it is archived in the window otherwise."""
+    prospect = look_ahead(idle.site(), None, utc_now())
+    data = prospect.survey.files.data_bytes
+    monkeypatch.setattr(prepare, "_LARGE_BYTES", data + 1)
+    assert prepare._wants_first_copy(prospect)
+    monkeypatch.setattr(prepare, "_LARGE_BYTES", sum(one.size for one in prospect.survey.manifest.values()) + 1)
+    assert not prepare._wants_first_copy(prospect)
 
 
 def test_a_step_says_of_itself_whether_it_touches_the_site(idle: Demo) -> None:

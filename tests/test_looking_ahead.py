@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import socket
 import sqlite3
 import subprocess
@@ -383,6 +384,27 @@ def test_a_running_service_is_no_stranger_to_its_port_and_files(make_demo: MakeD
     asked += f'[[checks]]\nname = "shut"\nurl = "{url}nowhere"\nstatus = 404\n'
     demo.edit("[maintenance]", asked + "\n[maintenance]")
     assert {one["level"] for one in [*found(demo, "page"), *found(demo, "shut")]} == {"ok"}
+
+
+@pytest.mark.parametrize("how", ["its port", "where it is asked"])
+def test_the_program_itself_started_otherwise_is_told_how_it_is_taken_over(make_demo: MakeDemo, how: str) -> None:
+    """Left as it is, it would be at work when the services are stopped, and end the climb there."""
+    demo = make_demo()
+    pid_file = demo.site().resolve("run/web.pid")
+    port, number = demo.prepared.port, pid_file.read_text()
+    if how == "where it is asked":
+        demo.edit(f"ports = [{port}]\n", "")
+        demo.edit(f'{{ url = "http://127.0.0.1:{port}/about.json", within_s', f"{{ port = {port}, within_s")
+    pid_file.unlink()
+    (told,) = [one for one in found(demo, "ports") if one["level"] != "ok"]
+    assert told["level"] == "stop"
+    assert "`web` is stopped" in told["saw"]
+    command = re.search(r"say so: (.+?); else end it", told["remedy"])
+    assert command is not None, told
+    assert subprocess.run(["/bin/sh", "-c", command[1]], check=False).returncode == 0
+    assert pid_file.read_text().split()[0] == number.split()[0]
+    assert {one["level"] for one in found(demo, "ports")} <= {"ok"}
+    assert demo.yl("climb", "--to", "2.6", "--yes").code == 0
 
 
 def test_an_unfinished_climb_is_a_finding_among_others(idle: Demo) -> None:

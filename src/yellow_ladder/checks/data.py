@@ -51,6 +51,10 @@ def database_rights(at: Circumstances) -> Iterator[Finding]:
             remedy = f"chown -R {at.site.record.owner} {address.path.parent}"
             yield stop("database rights", seen, remedy)
         elif not surveyed.lacks:
+            why, remedy = at.site.databases()[surveyed.name].why_only_counted()
+            if why:
+                seen = f"{surveyed.name}: rows that differ, or were written since, could only be counted: {why}"
+                yield warn("database rights", seen, remedy)
             yield ok("database rights", f"{surveyed.name} can be changed and put back; its text is {surveyed.encoding}")
 
 

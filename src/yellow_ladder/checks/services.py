@@ -63,7 +63,8 @@ def ports_right(at: Circumstances) -> Iterator[Finding]:
                 yield stop("ports", seen, f"see who it is: ss -ltnp 'sport = :{port}'", "the service itself")
             elif others and about.state is ServiceState.STOPPED:
                 seen = f"`{spec.name}` is stopped and its port {port} is held by {name_of(others[0])}"
-                yield stop("ports", seen, f"see who it is: ss -ltnp 'sport = :{port}'", "a free port")
+                look = f"see who it is: ss -ltnp 'sport = :{port}'"
+                yield stop("ports", seen, _taken_over(at, spec, others[0]) or look, "a free port")
             elif about.pids and not holders:
                 yield warn("ports", f"`{spec.name}` runs and does not listen on {port}", "correct services.ports")
             else:
@@ -73,14 +74,25 @@ def ports_right(at: Circumstances) -> Iterator[Finding]:
 
 def _asked_port_is_free(at: Circumstances, spec: ServiceRecord, about: About) -> Iterator[Finding]:
     """Is a process that is to be started from here already there, started by somebody else?"""
-    page = _port_here(at.site.filled(spec.ready.url)) if isinstance(spec, ProcessRecord) and spec.ready else None
-    if page is None or page in spec.ports or about.state is not ServiceState.STOPPED:
+    if not isinstance(spec, ProcessRecord) or spec.ready is None or about.state is not ServiceState.STOPPED:
         return
-    holders = listeners_on(page)
+    asked = spec.ready.port or _port_here(at.site.filled(spec.ready.url))
+    holders = listeners_on(asked) if asked is not None and asked not in spec.ports else []
     if holders:
         seen = f"`{spec.name}` is stopped, and {name_of(holders[0])} listens where it is asked whether it is ready"
+        taken_over = _taken_over(at, spec, holders[0])
         remedy = "end that, if it is the same program started otherwise; or say in [[services]] how it is started"
-        yield warn("ports", f"{seen} (port {page})", remedy)
+        # Whoever is at work in root when the services are stopped would end the climb there.
+        yield (stop if taken_over else warn)("ports", f"{seen} (port {asked})", taken_over or remedy)
+
+
+def _taken_over(at: Circumstances, spec: ServiceRecord, pid: int) -> str:
+    """How a process that works below root, and was started otherwise, becomes a service; nothing where none does."""
+    if not isinstance(spec, ProcessRecord) or pid not in {one.pid for one in holders_below(at.site.root, set())}:
+        return ""
+    number = at.site.resolve(at.site.filled(spec.pid_file))
+    told = f"if it is that program, started otherwise, say so: mkdir -p {number.parent}; echo {pid} > {number}"
+    return f"{told}; else end it, or say in [[services]] how it is started"
 
 
 def accounts_fit(at: Circumstances) -> Iterator[Finding]:

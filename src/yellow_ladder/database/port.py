@@ -307,6 +307,11 @@ class Database(Protocol):
         not, and where the engine has no door at all.
         """
 
+    def why_only_counted(self) -> tuple[str, str]:
+        """Why rows that differ, or were written since, could be counted and not told, in words, with what would change
+        that; nothing where they can be told.
+        """
+
     def accounts(self) -> dict[str, str]:
         """What its server knows of accounts and other things that are no part of a database, with what is set for each;
         without secrets. Empty where there is no server, or this account may not look.

@@ -170,7 +170,10 @@ _LARGE_BYTES = 256 * 1024**2
 def _wants_first_copy(prospect: Prospect) -> bool:
     """Whether the files are copied once before the window: what is small is copied sooner than compared."""
     wish = prospect.site.record.backup.first_copy
-    return wish == "always" or (wish == "large" and prospect.survey.files.data_bytes >= _LARGE_BYTES)
+    if wish != "large":
+        return wish == "always"
+    # A release in use is backed up as well, and some are larger than all data.
+    return sum(entry.size for entry in prospect.survey.manifest.values()) >= _LARGE_BYTES
 
 
 def _beyond(prospect: Prospect) -> Beyond | None:

@@ -106,6 +106,7 @@ def reckon(plan: Plan, copies: Mapping[str, Database] | None = None, on_print: O
             unreadable.append(f"{name}: {fault.problems[0].message}")
             continue
         changes: dict[str, TableChanges] = {}
+        differ: set[str] = set()  # and could not be compared row by row
         try:
             volatile = plan.site.database_spec(name).volatile  # rewritten by the application itself
             with _still(plan, name, database, copies or {}) as still:
@@ -116,9 +117,11 @@ def reckon(plan: Plan, copies: Mapping[str, Database] | None = None, on_print: O
                     *volatile,
                     *(one for one in known if known[one] == there.get(one) and not known[one].unread),
                 }
-                if (known.keys() | there.keys()) - leave_out:
+                differ = (known.keys() | there.keys()) - leave_out
+                if differ:
                     see_room(plan, database)
                     changes = {one.table: one for one in still.changes_since(as_left(plan, name), leave_out)}
+                    differ = set()
         except (LadderError, OSError) as fault:
             counted_only.append(f"{name}: {fault.problems[0].message if isinstance(fault, LadderError) else fault}")
             drop_scratch(plan)  # what is half made must not take the room that going back needs
@@ -128,7 +131,7 @@ def reckon(plan: Plan, copies: Mapping[str, Database] | None = None, on_print: O
             if found:
                 counts = (True, found.added, found.changed, found.deleted)
                 tables.append(TablePrice(name, table, before, after, *counts))
-            elif before != after:
+            elif before != after or table in differ:
                 tables.append(TablePrice(name, table, before, after))
     return Price(tuple(tables), tuple(_changed_files(plan)), tuple(unreadable), tuple(counted_only))
 

@@ -16,9 +16,11 @@ from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.clients import Client
 from yellow_ladder.database.mariadb import move, parts
 from yellow_ladder.database.mariadb.connect import Connection, connected, is_mariadb, quoted, rows
+from yellow_ladder.database.mariadb.look import granted
 from yellow_ladder.durable import private_folder, sync_folder
 from yellow_ladder.files.copying import copy_bytes, remove_entry
 
+_TAKES_FILES = "RELOAD"
 _STRUCTURE, _EVENTS = "structure.sql.zst", "events.sql.zst"
 _PLAIN_NAME = re.compile(r"[A-Za-z0-9_]+")
 _LOCAL = ("", "localhost", "127.0.0.1", "::1")
@@ -39,6 +41,9 @@ def why_not(address: DatabaseAddress) -> str:
         if other:
             return f"the table {other[0][0]} is {other[0][1]}, which cannot be taken as a file"
         folder = _folder(connection, address.database)
+        has = granted(connection)
+    if has and _TAKES_FILES not in has:
+        return f"the account lacks the right {_TAKES_FILES}, which taking tables as files needs"
     missing = [name for name in names if not (folder / f"{name}.ibd").is_file()]
     if missing or not os.access(folder, os.R_OK | os.W_OK | os.X_OK):
         return f"this account cannot read and write the server's files in {folder}"

@@ -198,6 +198,16 @@ class MariadbDatabase(MariadbReader):
     def why_others_get_in(self) -> tuple[str, str]:
         return others.why_in(self.address)
 
+    def why_only_counted(self) -> tuple[str, str]:
+        """Both sides of a comparison are databases beside the site's own, made with its account."""
+        with self._reading() as connection:
+            if look.may_make(connection, beside(self.address.database, "any", LONGEST_NAME)):
+                return "", ""
+            own = "@".join(others.myself(connection))
+        pattern = self.address.database.replace("_", "\\_")
+        remedy = f"GRANT ALL ON `{pattern}\\_%`.* TO it: names that begin with this one's"
+        return f"{own} may make no database beside {self.address.database}", remedy
+
     def others_of_server(self) -> list[str]:
         query = "SELECT schema_name FROM information_schema.schemata ORDER BY 1"
         own = {"information_schema", "mysql", "performance_schema", "sys", self.address.database}

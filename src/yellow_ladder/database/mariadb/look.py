@@ -300,6 +300,19 @@ def granted(connection: Connection) -> set[str]:
     return {str(right) for (right,) in rows(connection, _GRANTED)}
 
 
+def may_make(connection: Connection, database: str) -> bool:
+    """Whether the account may make and drop a database of that name, as far as its own rights tell."""
+    if not granted(connection):
+        return True  # its rights come by a role, or nobody tells
+    return {"CREATE", "DROP"} <= {str(right) for (right,) in rows(connection, _GRANTED_ON, (database,))}
+
+
+_GRANTED_ON = """
+SELECT privilege_type FROM information_schema.user_privileges
+WHERE grantee = CONCAT("'", REPLACE(CURRENT_USER(), '@', "'@'"), "'")
+UNION SELECT privilege_type FROM information_schema.schema_privileges
+WHERE grantee = CONCAT("'", REPLACE(CURRENT_USER(), '@', "'@'"), "'") AND %s LIKE table_schema"""
+
 _GRANTED = """
 SELECT privilege_type FROM information_schema.user_privileges
 WHERE grantee = CONCAT("'", REPLACE(CURRENT_USER(), '@', "'@'"), "'")

@@ -63,7 +63,7 @@ def let_in(address: DatabaseAddress) -> None:
             known = rows(connection, "SELECT User, Host FROM mysql.roles_mapping WHERE Role = %s", [role])
         except pymysql.Error:
             return  # who may not look has locked nobody
-        me = _myself(connection)
+        me = myself(connection)
         for account in known:
             if account != me:
                 rows(connection, "ALTER USER IF EXISTS %s@%s ACCOUNT UNLOCK", account)
@@ -74,7 +74,7 @@ def let_in(address: DatabaseAddress) -> None:
 def why_in(address: DatabaseAddress) -> tuple[str, str]:
     """Who may still write while others are kept out, with what would change that; nothing where nobody may."""
     with connected(address) as connection:
-        own, apart = "@".join(_myself(connection)), "name an account in databases.url that no application uses"
+        own, apart = "@".join(myself(connection)), "name an account in databases.url that no application uses"
         way = f"{apart}, with the rights on {quoted(address.database)}.* and {_NEEDED}"
         if not is_mariadb(connection):
             return "this server cannot keep others from one database", "see that nothing else writes to it"
@@ -102,7 +102,7 @@ def _lock(connection: Connection, database: str) -> None:
 
 def _others(connection: Connection, database: str) -> Others:
     """Accounts with nothing but rights of the whole server are its administrators': neither locked nor named."""
-    role, me = _role(database), _myself(connection)
+    role, me = _role(database), myself(connection)
     known = rows(connection, _ACCOUNTS)
     databases: dict[Account, set[str]] = {}
     is_here: set[Account] = set()
@@ -135,6 +135,7 @@ def _role(database: str) -> str:
     return f"{OUR_ROLES}{database}"
 
 
-def _myself(connection: Connection) -> Account:
+def myself(connection: Connection) -> Account:
+    """The account that a connection is held to be, and the host that it is known with."""
     user, _, host = str(rows(connection, "SELECT CURRENT_USER()")[0][0]).rpartition("@")
     return user, host

@@ -291,6 +291,9 @@ class PostgresqlDatabase(ServerDatabase, Selecting):
     def why_others_get_in(self) -> tuple[str, str]:
         return "", ""
 
+    def why_only_counted(self) -> tuple[str, str]:
+        return "", ""
+
     def others_of_server(self) -> list[str]:
         query = "SELECT datname FROM pg_database WHERE NOT datistemplate AND datname <> 'postgres' ORDER BY 1"
         with self._reading() as connection:

@@ -316,6 +316,9 @@ class SqliteDatabase(Answering, SqliteSelecting, WithoutClone):
     def why_others_get_in(self) -> tuple[str, str]:
         return "", ""
 
+    def why_only_counted(self) -> tuple[str, str]:
+        return "", ""
+
     def others_of_server(self) -> list[str]:
         return []
 
