@@ -301,9 +301,14 @@ def test_what_lies_beside_releases_is_data_but_for_settings_and_a_renamed_progra
         "releases/2.4/server.py": "x = 1\n", "releases/2.6/server.py": "x = 1\n", "uploads/a.png": "x",
         "user/settings.ini": "[office]\nname = east pier\n", "user/.config.seen.json": '{"name": "x"}',
         "user/flows": "x", "user/node_modules/a": "x", "plugins/b/b.py": "x = 1\n",
+        "log/web.log": "", "log/jobs.out": "", ".ipython/start.py": "x = 1\n",
     }.items():  # fmt: skip
         (root / path).parent.mkdir(parents=True, exist_ok=True)
         (root / path).write_text(text)
+    for empty in ("archive/2026", "tmp"):  # nobody has put anything there yet
+        (root / empty).mkdir(parents=True)
+    # Where root is the account's home, a tool's own database lies there too.
+    sqlite3.connect(root / ".ipython" / "history.sqlite").executescript("CREATE TABLE t (x)").close()
     (root / "current").symlink_to("releases/2.4")
     words = ["-c", "exec -a harbour-office \"$0\" -c 'input()'", sys.executable]
     with subprocess.Popen(["/bin/bash", *words], cwd=root, stdin=subprocess.PIPE) as running:
@@ -312,7 +317,10 @@ def test_what_lies_beside_releases_is_data_but_for_settings_and_a_renamed_progra
             found = initialised(root, "--units", tmp_path).document["result"]["found"]
         finally:
             running.kill()
+    assert found["databases"] == []
+    assert [one["what"] for one in found["logs"]] == ["log"]
     assert {one["what"] for one in found["data"]} == {
+        "archive",
         "uploads",
         "user/.config.seen.json",
         "user/flows",

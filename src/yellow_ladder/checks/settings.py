@@ -97,10 +97,10 @@ def settings_changes(at: Circumstances, route: Route) -> Iterator[Finding]:
 
 
 _COUNTED = {
-    Fate.KEPT: "set here stay as they are",
-    Fate.FOLLOWS: "that nobody changed here follow the releases",
-    Fate.NEW: "come with the releases",
-    Fate.GONE: "that nobody changed here go with the releases",
+    Fate.KEPT: "set here and kept",
+    Fate.FOLLOWS: "not changed here, and taken from the releases",
+    Fate.NEW: "new, with the releases",
+    Fate.GONE: "not changed here, and gone with the releases",
 }
 _MOST_CONFLICTS = 10
 

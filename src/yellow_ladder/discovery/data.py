@@ -24,6 +24,12 @@ SETTINGS_NAME = re.compile(r"(?i)conf|setting|local|\.env|parameters|\.ini$")
 _DATA_NAMES = {
     "data", "uploads", "upload", "media", "attachments", "storage", "userfiles", "user-files", "var", "documents",
 }  # fmt: skip
+# Where root is the application's home, tools keep their own there: no data of the application's.
+HOME_TOOLS = {
+    ".bundle", ".cache", ".cargo", ".gem", ".gnupg", ".ipython", ".node-gyp", ".npm", ".pki", ".rustup", ".ssh",
+    ".yarn",
+}  # fmt: skip
+_FLEETING_NAMES = {"cache", "caches", "tmp", "temp", "run"}
 _LOG_NAMES = {"log", "logs"}
 _A_LOG = re.compile(r"(?i)\.(?:log|out|err)(?:[.-]\d+)?(?:\.gz)?$")
 _DAY_S = 86_400
@@ -141,12 +147,16 @@ def installed_at(files: Mapping[str, os.stat_result], share: float = 0.5, least:
 
 
 def beside_releases(
-    root: Path, files: Iterable[str], data: Sequence[Guess], settings: Sequence[Guess]
+    root: Path, files: Iterable[str], data: Sequence[Guess], settings: Sequence[Guess], releases: str = ""
 ) -> Iterator[Guess]:
-    """What lies beside the folders of releases is the site's own: folders, or what is in them beside settings."""
+    """What lies beside the folder of `releases` is the site's own: folders, or what is in them beside settings."""
     known = [one.what for one in data]
     apart = [*known, *(one.what for one in settings)]
     tops = dict.fromkeys(path.split("/", 1)[0] for path in files if "/" in path)
+    # An empty one is for what is to come, unless its name says that this may go again.
+    tops |= dict.fromkeys(
+        one for one in _empty_in(root, files) if one.lower() not in _FLEETING_NAMES and one != releases
+    )
     for top in tops:
         if top.lower() in ADDON_NAMES or top.startswith(".") or within(top, known):
             continue

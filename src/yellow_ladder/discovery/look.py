@@ -12,6 +12,7 @@ from pathlib import Path
 
 from yellow_ladder.discovery.data import (
     ADDON_NAMES,
+    HOME_TOOLS,
     SETTINGS_NAME,
     Guess,
     beside_releases,
@@ -127,7 +128,10 @@ def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discove
     found.jobs = jobs_of({root, root.resolve()})
     _find_settings(found, files)
     if found.behind is not None:
-        found.data += beside_releases(root, files, [*found.data, *found.logs], found.settings)
+        inside = found.behind.releases.split("/")[0]
+        beside = list(beside_releases(root, files, [*found.data, *found.logs], found.settings, inside))
+        found.logs += [one for one in beside if holds_logs(one.what, files)]
+        found.data += [one for one in beside if one not in found.logs]
     known = {one.url for one in found.databases}
     for path in files:
         if is_sqlite(root / path):
@@ -153,7 +157,7 @@ def _entries(root: Path, found: Discovery) -> Iterator[tuple[str, os.stat_result
     theirs = found.behind.releases.rpartition("/")[0] if found.behind else None
 
     def skip(path: str) -> bool:
-        if path == theirs:  # what lies in a release is the release's
+        if path == theirs or path in HOME_TOOLS:  # what lies in a release is the release's
             return True
         return path.rsplit("/", 1)[-1] in _NOT_SEARCHED or path.count("/") >= _DEEPEST
 
