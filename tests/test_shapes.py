@@ -9,6 +9,7 @@ import os
 import shutil
 import sqlite3
 import sys
+import urllib.request
 from pathlib import Path
 from typing import Any
 
@@ -322,6 +323,29 @@ def test_room_is_asked_for_as_much_as_the_release_in_use_takes(environment: Demo
     with (demo.root / "releases" / "2.4" / "model.bin").open("wb") as stream:
         stream.truncate(size)
     assert in_child(wanted)[0] - before >= 4 * size * 0.9, "three releases that are built, and the backup"
+
+
+def test_a_program_that_a_service_is_started_with_and_the_new_release_has_not_is_told_while_the_site_serves(
+    environment: Demo,
+) -> None:
+    """Put into an environment by hand, like a server for its pages: with the site closed it would be too late."""
+    demo = environment
+    own = demo.root / "releases" / "2.4" / "env" / "bin" / "serve"
+    place = f"{demo.root}/current"
+    own.write_text(
+        f"import runpy, sys\nsys.path.insert(0, '{place}')\nrunpy.run_path('{place}/server.py', run_name='__main__')\n"
+    )
+    own.chmod(0o755)
+    demo.edit('"{release}/server.py"]', '"current/env/bin/serve"]')
+    answer = demo.yl("climb", "--to", "3.0", "--yes")
+    assert answer.code == 1, answer
+    told = "the service `web` is started with env/bin/serve of the release, which 3.0 has not"
+    assert told in " ".join(answer.err.split())
+    assert urllib.request.urlopen(f"{demo.prepared.url}about.json").status == 200
+    assert os.readlink(demo.root / "current") == "releases/2.4"
+    demo.edit("[maintenance]", f'[build]\nmore = [["cp", "{own}", "{{release}}/env/bin/serve"]]\n\n[maintenance]')
+    answer = demo.yl("climb", "--to", "3.0", "--yes")
+    assert answer.code == 0, answer
 
 
 @pytest.mark.parametrize("target", ["releases/9.9", "/etc", "../elsewhere", "data"])

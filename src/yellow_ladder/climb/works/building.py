@@ -7,14 +7,17 @@ from __future__ import annotations
 
 import contextlib
 import os
-from collections.abc import Iterable, Iterator, Mapping
+import stat
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
+
+import psutil
 
 from yellow_ladder import nolinks
 from yellow_ladder.climb.placing.kinds import release_folder
 from yellow_ladder.climb.placing.pointer import unpacked_of
 from yellow_ladder.climb.planning.sources import keep_files_of, lent_sources
-from yellow_ladder.climb.record.commands import mark_of
+from yellow_ladder.climb.record.commands import mark_of, written_by_commands
 from yellow_ladder.climb.record.plan import RungPlan, migrations_folder
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.climb.works.commands import OUTPUT_NAME, saying
@@ -25,14 +28,18 @@ from yellow_ladder.events import Note, Progress, Unit
 from yellow_ladder.files.archives.unpack import UNANNOUNCED_LIMIT_BYTES, Limits, unpack_archive
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.digests import sha256_of
-from yellow_ladder.files.entry import Entry, Kind, Place, changed, describe, entry_from, place_of
+from yellow_ladder.files.entry import Entry, Kind, Place, changed, describe, entry_from, place_of, within
 from yellow_ladder.files.listing import Listing, in_order, spliced, write_listing
 from yellow_ladder.files.manifest import count_files, take_manifest, walk_tree
 from yellow_ladder.release.commands import CommandKeys
 from yellow_ladder.release.sheet import Build
+from yellow_ladder.services import services_of
+from yellow_ladder.site.site import Site
 from yellow_ladder.site.surroundings import started
 from yellow_ladder.survey.probes import packages_of
 from yellow_ladder.words import some_of
+
+_SCRIPTS = {".jar", ".js", ".mjs", ".php", ".pl", ".py", ".rb", ".sh"}
 
 
 def build(rung: RungPlan) -> Work:
@@ -47,6 +54,7 @@ def build(rung: RungPlan) -> Work:
         if made is not None:
             with lent_sources(run.plan.folder, rung.number) as sources:
                 _run_commands(run, rung, made, folder, sources)
+        _see_what_starts(run, rung, folder)
         beside = [folder, Path(rung.archive).parent]
         keep_files_of(rung.migrations, beside, _migrations_of(run, rung))
         run.tell(Progress(f"list {rung.to_version}", 0, None, Unit.FILES))
@@ -65,6 +73,52 @@ def build(rung: RungPlan) -> Work:
         return facts
 
     return do
+
+
+def _see_what_starts(run: Run, rung: RungPlan, folder: Path) -> None:
+    """Raise AnswerNo where a service is started with a program that the release in use has and this one has not, and
+    that no command will bring: it would be found out with the site closed.
+    """
+    is_started = rung is run.plan.rungs[-1] or any(one.by_start is not None for one in rung.migrations)
+    if rung.is_passage or not is_started:
+        return
+    coming = written_by_commands(run.plan, rung)
+    for service, program in _started_with(run.site):
+        if nolinks.is_there(folder / program) or within(f"{rung.folder}/{program}", coming):
+            continue
+        text = f"the service `{service}` is started with {program} of the release, which {rung.to_version} has not"
+        remedy = "put it in with `more` of [build] in the site file, or correct [[services]]; then climb again"
+        raise AnswerNo(Problem("program-left-out", text, remedy, str(folder / program)))
+
+
+def _started_with(site: Site) -> Iterator[tuple[str, str]]:
+    """Services, each with a program of the release in use that it is started with or runs, by its path there."""
+    pointing, old = site.record.pointing, site.root / site.release_path
+    tops = [old] if pointing is None or pointing.file else [old, site.root / pointing.link]
+    for spec, service in zip(site.record.services, services_of(site), strict=True):
+        words = [(site.resolve(site.filled(spec.folder)) if spec.folder else site.root, site.filled(one))
+                 for one in spec.words]  # fmt: skip
+        for pid in service.about().pids:
+            with contextlib.suppress(psutil.Error, OSError):
+                process = psutil.Process(pid)
+                words += [(Path(process.cwd()), one) for one in process.cmdline()]
+        for program in dict.fromkeys(below for at, one in words for below in _below_one(at / one, tops)):
+            if _is_program(old / program):
+                yield spec.name, program
+
+
+def _below_one(path: Path, tops: Sequence[Path]) -> list[str]:
+    plain = Path(os.path.normpath(path))
+    return [str(plain.relative_to(top)) for top in tops if plain.is_relative_to(top) and plain != top][:1]
+
+
+def _is_program(path: Path) -> bool:
+    status = nolinks.status_or_none(path)
+    if status is None:
+        return False
+    return stat.S_ISLNK(status.st_mode) or (
+        stat.S_ISREG(status.st_mode) and (bool(status.st_mode & 0o111) or path.suffix in _SCRIPTS)
+    )
 
 
 def _left_out(run: Run, folder: Path) -> list[str]:
