@@ -13,7 +13,11 @@ from hypothesis import strategies as st
 
 from tests.conftest import Demo
 from tests.test_bad_input import state_of
+from yellow_ladder.climb.conduct import Conditions, look_only
+from yellow_ladder.climb.proving import machine
 from yellow_ladder.climb.proving import price as price_module
+from yellow_ladder.climb.proving.files import _outside
+from yellow_ladder.climb.proving.machine import in_effect_after
 from yellow_ladder.climb.record.catalog import list_climbs
 from yellow_ladder.database import Database, DatabaseAddress, open_database
 from yellow_ladder.database.port import TableChanges
@@ -148,7 +152,8 @@ def test_where_rows_cannot_be_compared_their_number_is_still_told(idle: Demo) ->
     answer = idle.yl("descend", "--price", "--json")
     backup.write_bytes(content)
     price = answer.document["result"]["price"]
-    assert {one["table"]: one["rows_now"] - one["rows_then"] for one in price["tables"]} == {"notices": -2, "owners": 1}
+    many = {one["table"]: one["rows_now"] - one["rows_then"] for one in price["tables"]}
+    assert many == {"bookings": 0, "notices": -2, "owners": 1}, "one of them has as many rows, and other values"
     assert not any(one["compared"] for one in price["tables"])
     assert len(price["counted_only"]) == 1
     assert not list((idle.folder / ".ladder/climbs").glob("*/price"))
@@ -161,8 +166,46 @@ def test_without_room_the_disk_is_not_filled_to_compare_rows(idle: Demo, monkeyp
     (climb,) = list_climbs(idle.site())
     found = price_module.reckon(climb.plan)
     assert "are free" in found.counted_only[0]
-    assert {one.table for one in found.tables} == {"notices", "owners"}
+    assert {one.table for one in found.tables} == {"bookings", "notices", "owners"}
     assert not (climb.plan.folder / "price").exists()
+
+
+@pytest.mark.parametrize(
+    ("path", "when"),
+    [
+        ("/etc/sysctl.d/80-harbour.conf", "`sysctl --system` or a start of the machine"),
+        ("/etc/fstab", "`mount -a` or a start of the machine"),
+        ("/etc/security/limits.d/harbour.conf", "the next session has begun"),
+        ("/etc/sysctl.d.old/harbour.conf", ""),
+        ("/etc/systemd/system/quaybook.service", ""),
+    ],
+)
+def test_files_that_the_machine_reads_at_its_own_times_are_known(path: str, when: str) -> None:
+    assert in_effect_after(path) == when
+
+
+def test_what_is_in_effect_only_after_the_machine_reads_it_is_told_at_the_end(
+    idle: Demo, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    outside, mark = tmp_path / "sysctl.d", tmp_path / "reboot-required"
+    outside.mkdir()
+    (outside / "80-harbour.conf").write_text("vm.swappiness = 10\n")
+    idle.edit("[keep]\n", f'[keep]\noutside = ["{outside}"]\n')
+    mark.write_text("asked for before\n")
+    idle.json("climb", "--to", "2.6", "--yes")
+    monkeypatch.setattr(machine, "WANTS_START", mark)
+    monkeypatch.setitem(machine._READ_WHEN, (str(outside)[1:],), "`sysctl --system`")
+    (climb,) = list_climbs(idle.site())
+    run = look_only(climb.plan, Conditions())
+    assert list(_outside(run)) == []
+    (outside / "80-harbour.conf").write_text("vm.swappiness = 1\n")
+    mark.write_text("*** System restart required ***\n")
+    Path(f"{mark}.pkgs").write_text("libc6\nlibc6\nharbour-kernel\n")
+    changed = f"outside root, {outside}/80-harbour.conf: has another content (19 → 18 bytes)"
+    assert list(_outside(run)) == [
+        f"{changed}; in effect after `sysctl --system`",
+        f"the machine wants to be started again ({mark}): libc6, harbour-kernel",
+    ]
 
 
 def test_a_file_outside_root_that_somebody_changed_since_is_told_and_kept(idle: Demo, tmp_path: Path) -> None:

@@ -15,6 +15,7 @@ from yellow_ladder.backup.catalog import Ground, outside_root, read_backup
 from yellow_ladder.backup.restore import look_outside
 from yellow_ladder.climb.proving.closed import only_closes
 from yellow_ladder.climb.proving.expected import ExpectedTree, data_folders_after, present_tree
+from yellow_ladder.climb.proving.machine import in_effect_after, wants_a_start
 from yellow_ladder.climb.record.commands import written_by_commands
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.running.run import Run
@@ -22,7 +23,7 @@ from yellow_ladder.files.entry import Entry, Kind, within
 from yellow_ladder.files.listing import in_pairs
 from yellow_ladder.files.looking import READ_BYTES
 from yellow_ladder.files.manifest import Difference, FileChange, TreeSum, differing
-from yellow_ladder.words import count_of
+from yellow_ladder.words import count_of, moment_of
 
 Found = tuple[Difference, Entry | None, Entry | None]
 _NAMED_A_FOLDER = 3
@@ -148,12 +149,19 @@ def _is_telling(entry: Entry) -> bool:
 
 
 def _outside(run: Run) -> Iterator[str]:
-    """Files outside root that are not as they were backed up: told, since more than the application writes there."""
+    """Files outside root that are not as they were backed up: told, since more than the application writes there. And
+    what of that is not in effect before the machine reads it.
+    """
     plan = run.plan
     outside = outside_root(read_backup(plan.site.state.backups / plan.backup_name).manifest())
     for one, expected, present in differing(in_pairs(outside.entries(), look_outside(Ground(plan.site.root), outside))):
         if present is None or present.kind is not Kind.FOLDER or one.change is FileChange.RIGHTS:
-            yield f"outside root, {one.path}: {what_became(one, expected, present)}"
+            when = in_effect_after(one.path) if one.change is not FileChange.RIGHTS else ""
+            later = f"; in effect after {when}" if when else ""
+            yield f"outside root, {one.path}: {what_became(one, expected, present)}{later}"
+    wanted = wants_a_start(int(moment_of(plan.made_at).timestamp() * 1e9))
+    if wanted:
+        yield wanted
 
 
 def _after(path: str, moves: Mapping[str, str]) -> str:
