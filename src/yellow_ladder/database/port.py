@@ -6,10 +6,13 @@ from collections.abc import Callable, Collection, Generator, Iterator, Mapping, 
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.selection import Selection
+
+if TYPE_CHECKING:
+    from yellow_ladder.database.columns import Column
 
 Row = tuple[Any, ...]
 Chunk = Sequence[Row]
@@ -230,6 +233,11 @@ class Database(Protocol):
         """The same rows as `read_rows` gives, all values of them text; None where that cannot be had.
 
         May raise CannotPack on the way, and UndecodableText.
+        """
+
+    def read_columns(self, table: Table, columns: Sequence[str], span: Span | None) -> Iterator[list[Column]] | None:
+        """The same rows by columns, in bulk; None where that cannot be had. May raise CannotPack on the way, and
+        UndecodableText.
         """
 
     def read_selected(self, selection: Selection, *, lenient: bool = False) -> Iterator[Chunk]:

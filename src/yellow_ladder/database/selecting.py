@@ -5,10 +5,13 @@ from __future__ import annotations
 import contextlib
 from abc import ABC, abstractmethod
 from collections.abc import Generator, Iterator, Mapping, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from yellow_ladder.database.port import Chunk, Packed, Span, Sums, Table
 from yellow_ladder.database.selection import Selection
+
+if TYPE_CHECKING:
+    from yellow_ladder.database.columns import Column
 
 Row = tuple[Any, ...]
 
@@ -68,6 +71,10 @@ class Selecting(ABC):
         return None
 
     def read_packed(self, table: Table, columns: Sequence[str], span: Span | None) -> Iterator[Packed] | None:  # noqa: ARG002
+        """Not on every engine."""
+        return None
+
+    def read_columns(self, table: Table, columns: Sequence[str], span: Span | None) -> Iterator[list[Column]] | None:  # noqa: ARG002
         """Not on every engine."""
         return None
 

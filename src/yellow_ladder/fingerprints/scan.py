@@ -14,17 +14,28 @@ from functools import partial
 from typing import Any
 
 from yellow_ladder.database import Database, DatabaseAddress, Span, Table, open_database
+from yellow_ladder.database.columns import Column
 from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.database.port import CannotPack, Packed, UndecodableText
 from yellow_ladder.database.selection import Field, Selection
 from yellow_ladder.errors import AnswerNo, OwnFault, Problem
-from yellow_ladder.fingerprints.hashing import Hashes, Present, combine_keys, hash_packed, hash_values, sum_column
+from yellow_ladder.fingerprints.hashing import (
+    Hashes,
+    Present,
+    combine_keys,
+    hash_column,
+    hash_packed,
+    hash_values,
+    sum_column,
+)
 from yellow_ladder.fingerprints.records import ColumnSums, DatabasePrint, TablePrint, Ties
 from yellow_ladder.memory import gathering_less
 
 PARALLEL_FROM_ROWS = 100_000
 # What is looked through, row by row, where one differs; all of them are kept with the fingerprint.
 _ROWS_A_PIECE, _MOST_PIECES = 25_000, 2_048
+# Below this, opening the file once more costs more than it saves.
+_IN_BULK_FROM_ROWS = 5_000
 OnRows = Callable[[int], None]
 
 
@@ -114,6 +125,10 @@ def run_job(database: Database, job: Job, on_rows: OnRows | None = None) -> Tabl
                 on_rows(summed.rows)
             return TablePrint.from_sums(summed, job.key, job.columns, job.unread)
     try:
+        in_bulk = database.read_columns(job.table, job.columns, job.span) if job.rows >= _IN_BULK_FROM_ROWS else None
+        if in_bulk is not None:
+            with contextlib.suppress(CannotPack), gathering_less():
+                return _read_columns(in_bulk, job, on_rows)
         packed = database.read_packed(job.table, job.columns, job.span) if job.columns else None
         if packed is not None:
             with contextlib.suppress(CannotPack), gathering_less():
@@ -134,6 +149,20 @@ def _read_packed(pieces: Iterator[Packed], job: Job, on_rows: OnRows | None) -> 
         rows += piece.rows
         if on_rows is not None:
             on_rows(piece.rows)
+    return TablePrint(rows, job.key, totals, job.unread)
+
+
+def _read_columns(chunks: Iterator[list[Column]], job: Job, on_rows: OnRows | None) -> TablePrint:
+    """All or nothing, too."""
+    totals = dict.fromkeys(job.columns, ColumnSums())
+    rows = 0
+    for chunk in chunks:
+        hashed = {name: hash_column(column) for name, column in zip(job.columns, chunk, strict=True)}
+        count = len(hashed[job.columns[0]][0])
+        _add_sums(totals, hashed, job.key, count)
+        rows += count
+        if on_rows is not None:
+            on_rows(count)
     return TablePrint(rows, job.key, totals, job.unread)
 
 

@@ -9,7 +9,6 @@ from collections.abc import Collection, Iterator, Sequence
 from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Any
-from urllib.parse import quote
 
 from yellow_ladder import nolinks
 from yellow_ladder.database.address import DatabaseAddress
@@ -34,8 +33,8 @@ from yellow_ladder.database.sqlite import changes as sqlite_changes
 from yellow_ladder.database.sqlite.faults import explained, missing
 from yellow_ladder.database.sqlite.locks import holders_of, lock_holders
 from yellow_ladder.database.sqlite.look import quoted
-from yellow_ladder.database.sqlite.reading import SqliteSelecting
-from yellow_ladder.database.sqlite.rights import connect, may_write, owner_of
+from yellow_ladder.database.sqlite.reading import SqliteSelecting, rows_of
+from yellow_ladder.database.sqlite.rights import connect, may_write, owner_of, place_of
 from yellow_ladder.durable import sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
 from yellow_ladder.files.copying import copy_bytes, remove_entry
@@ -66,9 +65,7 @@ class SqliteDatabase(Answering, SqliteSelecting, WithoutClone):
         path = self.address.path
         if not path.is_file():
             raise missing(self.address)
-        # A backup is opened as immutable, so that SQLite leaves no lock or log file beside it.
-        uri = f"file:{quote(str(path))}?mode={'rw' if write else 'ro'}{'&immutable=1' if self.address.is_kept else ''}"
-        owner = None if self.address.is_kept else owner_of(path)
+        uri, owner = place_of(self.address, write=write)
 
         def open_it() -> sqlite3.Connection:
             return connect(uri, owner, uri=True, timeout=self._busy_s, isolation_level=None)
@@ -169,10 +166,7 @@ class SqliteDatabase(Answering, SqliteSelecting, WithoutClone):
         self, table: Table, columns: Sequence[str], span: Span | None, *, lenient: bool = False
     ) -> Iterator[Chunk]:
         wanted = ", ".join(map(quoted, columns))
-        query = f"SELECT {wanted} FROM {quoted(table.name)}"
-        if span is not None:
-            query += f" WHERE {quoted(span.column or 'rowid')} BETWEEN {span.low} AND {span.high}"
-        yield from self._answer(query, lenient=lenient)
+        yield from self._answer(f"SELECT {wanted} FROM {quoted(table.name)}{rows_of(span)}", lenient=lenient)
 
     @contextlib.contextmanager
     def backed_up(self, target: Path, on_amount: OnAmount, *, at_rest: bool) -> Iterator[SqliteDatabase]:  # noqa: ARG002

@@ -4,17 +4,38 @@ from __future__ import annotations
 
 import sqlite3
 from abc import abstractmethod
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager
+from typing import TYPE_CHECKING
 
-from yellow_ladder.database.port import Chunk
+from yellow_ladder.database.address import DatabaseAddress
+from yellow_ladder.database.kept import let_go
+from yellow_ladder.database.port import Chunk, Span, Table
 from yellow_ladder.database.selecting import Selecting
 from yellow_ladder.database.sqlite.chunks import fetch, lenient_text, next_size
 from yellow_ladder.database.sqlite.look import quoted
+from yellow_ladder.database.sqlite.rights import place_of, rights_of
+
+if TYPE_CHECKING:
+    from yellow_ladder.database.columns import Column
+
+
+_SAMPLE_ROWS = 200
+
+
+def rows_of(span: Span | None) -> str:
+    """SQL for the rows of a span, or nothing for all."""
+    return f" WHERE {quoted(span.column or 'rowid')} BETWEEN {span.low} AND {span.high}" if span else ""
+
+
+def _is_value(value: object) -> bool:
+    return value is not None
 
 
 class SqliteSelecting(Selecting):
     """Reads selections of a SQLite database."""
+
+    address: DatabaseAddress
 
     @abstractmethod
     def _reading(self) -> AbstractContextManager[sqlite3.Connection]:
@@ -30,6 +51,46 @@ class SqliteSelecting(Selecting):
             while chunk := fetch(cursor, size):
                 yield chunk
                 size = next_size(chunk)
+
+    def read_columns(self, table: Table, columns: Sequence[str], span: Span | None) -> Iterator[list[Column]] | None:
+        """With the owner's rights from the beginning to the end, since all of it is the driver's work."""
+        from yellow_ladder.database.sqlite import bulk  # two libraries that few commands need
+
+        where = rows_of(span)
+        with self._reading() as connection:
+            kinds = bulk.affinities(connection, table.name, columns)
+            connection.text_factory = bytes  # to see how long they are
+            wanted = ", ".join(map(quoted, columns))
+            query = f"SELECT {wanted} FROM {quoted(table.name)}{where} LIMIT {_SAMPLE_ROWS}"
+            sample = connection.execute(query).fetchall()
+        if not sample:
+            return None
+        width = sum(len(one) if isinstance(one, bytes) else 8 for row in sample for one in row) / len(sample)
+        wish = bulk.Wish(
+            table.name,
+            columns,
+            kinds,
+            where,
+            width,
+            any(not any(map(_is_value, one)) for one in zip(*sample, strict=True)),
+        )
+        let_go()
+        uri, owner = place_of(self.address)
+
+        def read() -> Iterator[list[Column]]:
+            chunks = bulk.read(uri, wish)
+            try:
+                while True:
+                    with rights_of(owner):
+                        chunk = next(chunks, None)
+                    if chunk is None:
+                        return
+                    yield chunk
+            finally:
+                with rights_of(owner):
+                    chunks.close()
+
+        return read()
 
     def quoted(self, identifier: str) -> str:
         return quoted(identifier)

@@ -18,8 +18,10 @@ import struct
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 from yellow_ladder import nolinks, whose
+from yellow_ladder.database.address import DatabaseAddress
 
 _libc = ctypes.CDLL(None, use_errno=True)
 _CAPABILITY_VERSION, _READ_SEARCH = 0x20080522, 2  # linux/capability.h
@@ -39,6 +41,15 @@ def owner_of(path: Path) -> tuple[int, int] | None:
             if status.st_uid:
                 return status.st_uid, status.st_gid
     return None
+
+
+def place_of(address: DatabaseAddress, *, write: bool = False) -> tuple[str, tuple[int, int] | None]:
+    """The URI that a database is opened by, and who it is worked on as.
+
+    A backup is opened as immutable, so that SQLite leaves no lock or log file beside it.
+    """
+    mode = f"mode={'rw' if write else 'ro'}{'&immutable=1' if address.is_kept else ''}"
+    return f"file:{quote(str(address.path))}?{mode}", None if address.is_kept else owner_of(address.path)
 
 
 @contextlib.contextmanager
