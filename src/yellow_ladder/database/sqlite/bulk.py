@@ -25,6 +25,7 @@ from yellow_ladder.database.port import CannotPack, UndecodableText
 from yellow_ladder.database.sqlite.look import quoted
 
 _CHUNK_ROWS, _CHUNK_BYTES = 16_384, 16 * 1024**2
+_SAMPLE_ROWS = 200
 _PAD = bytes(8)
 _EXACT = 2**53  # below, integers are told apart as float64
 _INTEGER, _REAL, _TEXT, _ANY = "integer", "real", "text", "any"
@@ -61,6 +62,33 @@ class Wish:
     is_sparse: bool
 
 
+def wish_for(connection: sqlite3.Connection, table: str, columns: Sequence[str], where: str) -> Wish | None:
+    """How to read rows of a table in bulk; None where there are none, or they cannot be."""
+    kinds = affinities(connection, table, columns)
+    connection.text_factory = bytes  # to see how long they are
+    query = f"SELECT {', '.join(map(quoted, columns))} FROM {quoted(table)}{where} LIMIT {_SAMPLE_ROWS}"
+    sample = connection.execute(query).fetchall()
+    if not sample:
+        return None
+    width = sum(len(one) if isinstance(one, bytes) else 8 for row in sample for one in row) / len(sample)
+    is_sparse = any(all(one is None for one in column) for column in zip(*sample, strict=True))
+    wish = Wish(table, columns, kinds, where, width, is_sparse)
+    return None if _has_bytes_for_texts(connection, wish) else wish
+
+
+def _has_bytes_for_texts(connection: sqlite3.Connection, wish: Wish) -> bool:
+    """Whether bytes stand where texts are expected, which the driver would give as texts. Every text comes before all
+    bytes (section 4.1 of that chapter), which is asked far sooner than each value for its type.
+    """
+    texts = [quoted(name) for name, kind in zip(wish.columns, wish.kinds, strict=True) if kind == _TEXT]
+    if not texts:
+        return False
+    wanted = " OR ".join(f"{name} >= x''" for name in texts)
+    also = f"{wish.where} AND" if wish.where else " WHERE"
+    query = f"SELECT 1 FROM {quoted(wish.table)}{also} ({wanted}) LIMIT 1"
+    return connection.execute(query).fetchone() is not None
+
+
 def read(uri: str, wish: Wish) -> Generator[list[Column], None, None]:
     """Columns in chunks of bounded memory.
 
@@ -89,10 +117,7 @@ def read(uri: str, wish: Wish) -> Generator[list[Column], None, None]:
 def _query(wish: Wish) -> str:
     """Of a sparse table, a value of each column comes first, from which the driver learns its type."""
     names = [*map(quoted, wish.columns)]
-    texts = [name for name, kind in zip(names, wish.kinds, strict=True) if kind == _TEXT]
     beside = [f"unicode(typeof({name}))" for name, kind in zip(names, wish.kinds, strict=True) if kind == _ANY]
-    # Bytes that stand where texts are expected would be given as texts.
-    beside += [" + ".join(f"(typeof({name}) = 'blob')" for name in texts)] if texts else []
     source = f"{quoted(wish.table)}{wish.where}"
     query = f"SELECT {', '.join([*names, *beside])} FROM {source}"
     if wish.is_sparse:
@@ -104,14 +129,10 @@ def _query(wish: Wish) -> str:
 
 def _columns_of(found: Sequence[Column], kinds: Sequence[str]) -> list[Column]:
     beside = iter(found[len(kinds) :])
-    columns = [
+    return [
         _told_apart(column, next(beside)) if kind == _ANY else _fitting(column, kind)
         for column, kind in zip(found, kinds, strict=False)
     ]
-    for blobs in beside:
-        if blobs.numbers is None or blobs.numbers.any():
-            raise CannotPack
-    return columns
 
 
 def _column(part: nanoarrow.c_array.CArray, skip: int) -> Column:

@@ -20,16 +20,9 @@ if TYPE_CHECKING:
     from yellow_ladder.database.columns import Column
 
 
-_SAMPLE_ROWS = 200
-
-
 def rows_of(span: Span | None) -> str:
     """SQL for the rows of a span, or nothing for all."""
     return f" WHERE {quoted(span.column or 'rowid')} BETWEEN {span.low} AND {span.high}" if span else ""
-
-
-def _is_value(value: object) -> bool:
-    return value is not None
 
 
 class SqliteSelecting(Selecting):
@@ -56,24 +49,10 @@ class SqliteSelecting(Selecting):
         """With the owner's rights from the beginning to the end, since all of it is the driver's work."""
         from yellow_ladder.database.sqlite import bulk  # two libraries that few commands need
 
-        where = rows_of(span)
         with self._reading() as connection:
-            kinds = bulk.affinities(connection, table.name, columns)
-            connection.text_factory = bytes  # to see how long they are
-            wanted = ", ".join(map(quoted, columns))
-            query = f"SELECT {wanted} FROM {quoted(table.name)}{where} LIMIT {_SAMPLE_ROWS}"
-            sample = connection.execute(query).fetchall()
-        if not sample:
+            wish = bulk.wish_for(connection, table.name, columns, rows_of(span))
+        if wish is None:
             return None
-        width = sum(len(one) if isinstance(one, bytes) else 8 for row in sample for one in row) / len(sample)
-        wish = bulk.Wish(
-            table.name,
-            columns,
-            kinds,
-            where,
-            width,
-            any(not any(map(_is_value, one)) for one in zip(*sample, strict=True)),
-        )
         let_go()
         uri, owner = place_of(self.address)
 
