@@ -266,6 +266,14 @@ def test_units_of_an_account_are_found_with_whose_they_are(idle: Demo, monkeypat
     assert 'unit = "quaybook.service"\nuser = "harbour"' in site_file_text(found, beside=idle.folder)[0]
 
 
+def test_what_a_unit_is_started_with_its_manager_tells(unit_demo: tuple[Demo, Manager]) -> None:
+    demo, _ = unit_demo
+    (service,) = services_of(demo.site())
+    _, words = service.started_with()
+    assert Path(words[0]).name.startswith("python")
+    assert words[-1].endswith("current/server.py")
+
+
 def test_the_unit_of_a_demonstration_is_backed_up_with_it_and_goes_with_it(unit_demo: tuple[Demo, Manager]) -> None:
     demo, manager = unit_demo
     file = demo.folder.parent / "units" / manager.unit

@@ -6,6 +6,7 @@ import contextlib
 import grp
 import os
 import pwd
+import shlex
 from collections.abc import Iterator
 from functools import cache
 from urllib.parse import urlsplit
@@ -91,7 +92,8 @@ def _taken_over(at: Circumstances, spec: ServiceRecord, pid: int) -> str:
     if not isinstance(spec, ProcessRecord) or pid not in {one.pid for one in holders_below(at.site.root, set())}:
         return ""
     number = at.site.resolve(at.site.filled(spec.pid_file))
-    told = f"if it is that program, started otherwise, say so: mkdir -p {number.parent}; echo {pid} > {number}"
+    place, file = shlex.quote(str(number.parent)), shlex.quote(str(number))
+    told = f"if it is that program, started otherwise, say so: mkdir -p {place}; echo {pid} > {file}"
     return f"{told}; else end it, or say in [[services]] how it is started"
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 import time
+from pathlib import Path
 
 import psutil
 
@@ -34,7 +35,7 @@ class CommandService:
 
     def _run(self, argv: list[str], deadline_s: float) -> Completed:
         site = self._site
-        folder = site.resolve(site.filled(self._spec.folder)) if self._spec.folder else site.file.parent
+        folder = self._folder()
         more = {name: site.filled(value) for name, value in self._spec.environment.items()}
         filled = [site.filled(word) for word in argv]
         how = started(site, self._spec.as_user, filled, folder, folder_counts=bool(self._spec.folder), more=more)
@@ -77,6 +78,13 @@ class CommandService:
             return about_process(psutil.Process(pid))
         except (OSError, ValueError, psutil.NoSuchProcess):
             return About(state)
+
+    def started_with(self) -> tuple[Path, list[str]]:
+        words = [*self._spec.start, *self._spec.stop, *self._spec.status]
+        return self._folder(), [self._site.filled(word) for word in words]
+
+    def _folder(self) -> Path:
+        return self._site.resolve(self._site.filled(self._spec.folder)) if self._spec.folder else self._site.file.parent
 
     def trouble(self) -> str:
         for argv in (self._spec.start, self._spec.stop, self._spec.status):

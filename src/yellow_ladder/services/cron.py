@@ -93,6 +93,9 @@ class CronService:
         state = ServiceState.RUNNING if in_force else ServiceState.STOPPED
         return About(state, command_line=some_of(in_force or [one.text.strip() for one in lines], 3))
 
+    def started_with(self) -> tuple[Path, list[str]]:
+        return self._site.root, []
+
     def trouble(self) -> str:
         try:
             table = self._table

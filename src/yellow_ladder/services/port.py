@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import StrEnum
+from pathlib import Path
 from typing import Protocol
 
 from yellow_ladder.errors import AnswerNo, Problem
@@ -53,6 +54,11 @@ class Service(Protocol):
 
     def about(self) -> About:
         """What runs, as far as it can be seen from here."""
+
+    def started_with(self) -> tuple[Path, list[str]]:
+        """The folder of the commands that it is started, stopped and asked with, and their words; those of a unit as
+        its manager tells them. None where there are none, or nobody tells.
+        """
 
     def trouble(self) -> str:
         """Why it could not be controlled from here, or nothing. Starts and stops nothing."""

@@ -195,6 +195,9 @@ class ProcessService:
         process = self.process()
         return about_process(process) if process else About(ServiceState.STOPPED)
 
+    def started_with(self) -> tuple[Path, list[str]]:
+        return self._folder(), [self._site.filled(word) for word in self._spec.run]
+
     def trouble(self) -> str:
         run = [self._site.filled(word) for word in self._spec.run]
         folder = self._folder()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import shutil
 import time
 from pathlib import Path
@@ -22,7 +23,11 @@ from yellow_ladder.words import some_of
 
 _ASK_WITHIN_S = 15.0
 _PAUSE_S = 0.1
+# { path=/srv/quaybook/bin/serve ; argv[]=/srv/quaybook/bin/serve --port 8091 ; ignore_errors=no ; … }
+_ARGUMENTS = re.compile(r".*?argv\[\]=(.*?) ;[^}]*\}")
 _ASKED = (
+    "ExecStart",
+    "WorkingDirectory",
     "LoadState",
     "ActiveState",
     "SubState",
@@ -147,6 +152,13 @@ class UnitService:
                 left = some_of(map(name_of, self._left(self._facts())), 3)
                 raise not_stopped(self.name, f"{how}{self._why()}{f'; left in its group: {left}' if left else ''}")
             time.sleep(_PAUSE_S)
+
+    def started_with(self) -> tuple[Path, list[str]]:
+        try:
+            facts = self._facts()
+        except AnswerNo:  # told by the checks
+            return self._site.root, []
+        return Path(facts.get("WorkingDirectory") or "/"), _ARGUMENTS.sub(r"\1", facts.get("ExecStart", "")).split()
 
     def about(self) -> About:
         facts = self._facts()

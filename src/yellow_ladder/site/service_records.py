@@ -74,11 +74,6 @@ class ServiceRecord(Record):
         """The account that it should run as; empty where the site file leaves that to the service."""
         return ""
 
-    @property
-    def words(self) -> list[str]:
-        """The words of the commands that it is started, stopped and asked with from here."""
-        return []
-
 
 class Limits(Record):
     """`[services.limits]`: what the kernel lets its processes have; what is not named is as `yl` has it."""
@@ -116,11 +111,6 @@ class ProcessRecord(StartedRecord):
         """The account named for it."""
         return self.as_user
 
-    @property
-    def words(self) -> list[str]:
-        """How it is started."""
-        return self.run
-
 
 class CommandsRecord(StartedRecord):
     """A service that commands start, stop and ask."""
@@ -129,11 +119,6 @@ class CommandsRecord(StartedRecord):
     start: Argv
     stop: Argv
     status: Argv
-
-    @property
-    def words(self) -> list[str]:
-        """How it is started, stopped and asked."""
-        return [*self.start, *self.stop, *self.status]
 
 
 class UnitRecord(ServiceRecord):

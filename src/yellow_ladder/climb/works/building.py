@@ -11,8 +11,6 @@ import stat
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 
-import psutil
-
 from yellow_ladder import nolinks
 from yellow_ladder.climb.placing.kinds import release_folder
 from yellow_ladder.climb.placing.pointer import unpacked_of
@@ -92,19 +90,14 @@ def _see_what_starts(run: Run, rung: RungPlan, folder: Path) -> None:
 
 
 def _started_with(site: Site) -> Iterator[tuple[str, str]]:
-    """Services, each with a program of the release in use that it is started with or runs, by its path there."""
+    """Services, each with a program of the release in use that it is started with, by its path there."""
     pointing, old = site.record.pointing, site.root / site.release_path
     tops = [old] if pointing is None or pointing.file else [old, site.root / pointing.link]
-    for spec, service in zip(site.record.services, services_of(site), strict=True):
-        words = [(site.resolve(site.filled(spec.folder)) if spec.folder else site.root, site.filled(one))
-                 for one in spec.words]  # fmt: skip
-        for pid in service.about().pids:
-            with contextlib.suppress(psutil.Error, OSError):
-                process = psutil.Process(pid)
-                words += [(Path(process.cwd()), one) for one in process.cmdline()]
-        for program in dict.fromkeys(below for at, one in words for below in _below_one(at / one, tops)):
+    for service in services_of(site):
+        folder, words = service.started_with()
+        for program in dict.fromkeys(below for one in words for below in _below_one(folder / one, tops)):
             if _is_program(old / program):
-                yield spec.name, program
+                yield service.name, program
 
 
 def _below_one(path: Path, tops: Sequence[Path]) -> list[str]:
