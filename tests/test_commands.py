@@ -66,7 +66,9 @@ def call(folder: Path, script: str | None, **keys: Any) -> Call:
     how = Started(None, {**os.environ, "PIN": SECRET}, around)
     argv = ("/bin/sh", "-c", script) if script is not None else (str(folder / "nowhere"),)
     wanted = CommandKeys.model_validate({"run": list(argv), **keys})
-    return Call("tidy", argv, folder, how, wanted, folder / "output.txt", f"{folder.name}@test")
+    return Call(
+        "tidy", argv, folder, how, wanted, folder / "output.txt", f"{folder}@test"
+    )  # two workers have folders of one name
 
 
 def at_work(mark: str) -> list[str]:

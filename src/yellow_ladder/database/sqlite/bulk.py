@@ -110,7 +110,7 @@ def read(uri: str, wish: Wish) -> Generator[list[Column], None, None]:
                 if batch.length > skip:
                     yield _columns_of([_column(part, skip) for part in batch.children], wish.kinds)
                 skip = max(0, skip - batch.length)
-    except (adbc_driver_manager.Error, nanoarrow._utils.NanoarrowException) as fault:
+    except (adbc_driver_manager.Error, RuntimeError) as fault:
         raise CannotPack from fault
 
 
