@@ -268,6 +268,9 @@ def test_what_a_killed_climb_left_at_work_is_ended_before_anything_else(make_dem
 
     in_child(climb)
     mark = f"command-{next((demo.folder / '.ladder' / 'climbs').iterdir()).name}@{demo.root}"
+    end = time.monotonic() + 20
+    while "sleep" not in at_work(mark) and time.monotonic() < end:  # its shell has not come to that yet
+        time.sleep(0.02)
     assert "sleep" in at_work(mark)
     answer = demo.yl("descend", "--yes")
     assert answer.code == 0
