@@ -25,6 +25,7 @@ from yellow_ladder.climb.conduct import Conditions, go_on, look_only
 from yellow_ladder.climb.planning import prepare
 from yellow_ladder.climb.planning.prepare import stage_climb
 from yellow_ladder.climb.planning.prospect import look_ahead
+from yellow_ladder.climb.planning.staging import Carried, _as_they_were
 from yellow_ladder.climb.proving.basis import faults_in
 from yellow_ladder.climb.proving.proof import load_proof, parted
 from yellow_ladder.climb.record.catalog import find_climb, list_climbs
@@ -234,6 +235,19 @@ def test_what_is_copied_early_is_reckoned_by_all_files(idle: Demo, monkeypatch: 
     assert prepare._wants_first_copy(prospect)
     monkeypatch.setattr(prepare, "_LARGE_BYTES", sum(one.size for one in prospect.survey.manifest.values()) + 1)
     assert not prepare._wants_first_copy(prospect)
+
+
+def test_making_a_release_ready_keeps_nothing_of_uploads_in_memory(idle: Demo) -> None:
+    """They may be millions, and stay where they are; but for a file that a release has among them."""
+    prospect = look_ahead(idle.site(), None, utc_now())
+    assert prospect.forecast is not None
+    uploads = [path for path in prospect.survey.manifest if path.startswith("uploads/")]
+    assert len(uploads) > 10
+    carried = Carried(idle.site(), prospect.survey, prospect.forecast)
+    old = _as_they_were(carried, {"server.py", "etc", "nowhere"})
+    assert set(old) == {"server.py", "etc"}
+    assert not [path for path in carried.outside_data if path.startswith(("uploads", "data"))]
+    assert set(_as_they_were(carried, {"server.py", uploads[0]})) == {"server.py", uploads[0]}
 
 
 def test_a_step_says_of_itself_whether_it_touches_the_site(idle: Demo) -> None:

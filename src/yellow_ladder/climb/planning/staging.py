@@ -6,6 +6,7 @@ import os
 import stat
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 
 from yellow_ladder import nolinks
@@ -26,7 +27,7 @@ _WITH_OWNERS_RIGHTS = stat.S_ISUID | stat.S_ISGID
 CARRIED_KINDS = ("keys", "licences", "assets")
 
 
-@dataclass(slots=True)
+@dataclass
 class Carried:
     """What goes from rung to rung: where each old path lies by now, and the settings' text so far."""
 
@@ -34,6 +35,11 @@ class Carried:
     survey: Survey
     forecast: Forecast
     where: Callable[[str], str] = lambda path: path
+
+    @cached_property
+    def outside_data(self) -> Mapping[str, Entry]:
+        """The site's entries that lie in no data folder."""
+        return {path: one for path, one in self.survey.manifest.items() if not self.site.is_data(path)}
 
     def step_on(self, sheet: ReleaseSheet) -> None:
         """Follow the paths that a release moves."""
@@ -124,13 +130,13 @@ def put_settings(staged: Path, version: str, carried: Carried) -> set[str]:
 def set_rights(staged: Path, carried: Carried, kept: set[str]) -> None:
     """Give every entry that was there before its owner and mode from then, and new ones their surroundings'."""
     site = carried.site
-    old = {carried.where(path): entry for path, entry in carried.survey.manifest.items()}
     root = describe("", site.root)
     uid, gid = site.wanted_owner()
     entries = [
         ("", describe("", staged)),
         *((path, entry_from(path, e.status, e.location)) for path, e in walk_tree(staged)),
     ]
+    old = _as_they_were(carried, {path for path, _ in entries})
     given: dict[str, Entry] = {}
     for path, entry in entries:
         if path and within(path, kept) and path not in old:
@@ -156,6 +162,16 @@ def set_rights(staged: Path, carried: Carried, kept: set[str]) -> None:
             if model is not None and model.kind is entry.kind:
                 match_attributes(location, read_attributes(site.root / model.path))
         given[path] = describe(path, location)
+
+
+def _as_they_were(carried: Carried, wanted: set[str]) -> Mapping[str, Entry]:
+    """The site's entries that are at `wanted` paths by now. Uploads may be millions, and a release seldom has a file
+    among them.
+    """
+    folders = [carried.where(one) for one in carried.site.record.keep.data_paths]
+    known = carried.survey.manifest if any(within(path, folders) for path in wanted) else carried.outside_data
+    placed = ((carried.where(path), entry) for path, entry in known.items())
+    return {path: entry for path, entry in placed if path in wanted}
 
 
 def _newly_executable(model: Entry, entry: Entry) -> int:
