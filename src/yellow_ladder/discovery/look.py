@@ -130,6 +130,8 @@ def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discove
     if found.behind is not None:
         inside = found.behind.releases.split("/")[0]
         beside = list(beside_releases(root, files, [*found.data, *found.logs], found.settings, inside))
+        # A server's data folder looks empty here, since its files are none of this.
+        beside = [one for one in beside if not within(one.what, [server.folder for server in found.servers])]
         found.logs += [one for one in beside if holds_logs(one.what, files)]
         found.data += [one for one in beside if one not in found.logs]
     known = {one.url for one in found.databases}
