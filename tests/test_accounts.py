@@ -6,7 +6,7 @@ import uuid
 
 import pytest
 
-from tests.conftest import MakeDemo
+from tests.conftest import Demo, MakeDemo
 from tests.engines import ask
 from yellow_ladder.demo.proof import picture_of
 
@@ -68,21 +68,24 @@ CODE = {
 }
 
 
+def kept_by_another(demo: Demo, *statements: str) -> str:
+    """Have the site use an account with all rights on its database, and none beside."""
+    keeper = f"keeper_{uuid.uuid4().hex[:8]}"
+    name = demo.site().addresses()[0].database
+    made = f"CREATE USER '{keeper}'@'%' IDENTIFIED BY 'low water'"
+    ask(demo, made, f"GRANT ALL ON `{name}`.* TO '{keeper}'@'%'", *statements)
+    (demo.folder / "quaybook.password").write_text("low water\n")
+    demo.edit("mariadb://quaybook@", f"mariadb://{keeper}@")
+    return keeper
+
+
 @pytest.mark.parametrize("what", CODE)
 def test_code_that_another_account_has_defined_stops_a_climb_until_the_rights_are_given(
     what: str, engine_demo: MakeDemo
 ) -> None:
     """Vendors' schemas have functions of whoever loaded them: an account of the application may not write them down."""
     demo = engine_demo("mariadb", start=False)
-    name, keeper = demo.site().addresses()[0].database, f"keeper_{uuid.uuid4().hex[:8]}"
-    ask(
-        demo,
-        f"CREATE USER '{keeper}'@'%' IDENTIFIED BY 'low water'",
-        f"GRANT ALL ON `{name}`.* TO '{keeper}'@'%'",
-        f"CREATE {CODE[what]}",
-    )
-    (demo.folder / "quaybook.password").write_text("low water\n")
-    demo.edit("mariadb://quaybook@", f"mariadb://{keeper}@")
+    kept_by_another(demo, f"CREATE {CODE[what]}")
     found = [one for one in demo.json("check", code=1)["findings"] if one["check"] == "database rights"]
     assert {one["level"] for one in found} == {"stop"}
     assert what in next(one["saw"] for one in found if "could not make again" in one["saw"])
@@ -102,16 +105,9 @@ def test_code_that_another_account_has_defined_stops_a_climb_until_the_rights_ar
 def test_no_quick_clone_is_promised_that_the_account_could_not_make(engine_demo: MakeDemo) -> None:
     """An application's account has all rights on its database, and taking tables as files needs one on the server."""
     demo = engine_demo("mariadb", start=False)
-    database, keeper = demo.site().databases()["main"], f"keeper_{uuid.uuid4().hex[:8]}"
-    assert database.why_no_clone() == ""
-    ask(
-        demo,
-        f"CREATE USER '{keeper}'@'%' IDENTIFIED BY 'low water'",
-        f"GRANT ALL ON `{database.address.database}`.* TO '{keeper}'@'%'",
-        f"GRANT SET USER ON *.* TO '{keeper}'@'%'",
-    )
-    (demo.folder / "quaybook.password").write_text("low water\n")
-    demo.edit("mariadb://quaybook@", f"mariadb://{keeper}@")
+    assert demo.site().databases()["main"].why_no_clone() == ""
+    keeper = kept_by_another(demo)
+    ask(demo, f"GRANT SET USER ON *.* TO '{keeper}'@'%'")
     (told,) = [one for one in demo.json("check")["findings"] if "could only be counted" in one["saw"]]
     assert (told["level"], told["check"]) == ("warn", "database rights")
     answer = demo.yl("climb", "--to", "2.6", "--yes", COLUMNS="200")

@@ -7,7 +7,7 @@ import grp
 import os
 import pwd
 import shlex
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from functools import cache
 from urllib.parse import urlsplit
 
@@ -65,7 +65,7 @@ def ports_right(at: Circumstances) -> Iterator[Finding]:
             elif others and about.state is ServiceState.STOPPED:
                 seen = f"`{spec.name}` is stopped and its port {port} is held by {name_of(others[0])}"
                 look = f"see who it is: ss -ltnp 'sport = :{port}'"
-                yield stop("ports", seen, _taken_over(at, spec, others[0]) or look, "a free port")
+                yield stop("ports", seen, _taken_over(at, spec, others) or look, "a free port")
             elif about.pids and not holders:
                 yield warn("ports", f"`{spec.name}` runs and does not listen on {port}", "correct services.ports")
             else:
@@ -81,20 +81,32 @@ def _asked_port_is_free(at: Circumstances, spec: ServiceRecord, about: About) ->
     holders = listeners_on(asked) if asked is not None and asked not in spec.ports else []
     if holders:
         seen = f"`{spec.name}` is stopped, and {name_of(holders[0])} listens where it is asked whether it is ready"
-        taken_over = _taken_over(at, spec, holders[0])
+        taken_over = _taken_over(at, spec, holders)
         remedy = "end that, if it is the same program started otherwise; or say in [[services]] how it is started"
         # Whoever is at work in root when the services are stopped would end the climb there.
         yield (stop if taken_over else warn)("ports", f"{seen} (port {asked})", taken_over or remedy)
 
 
-def _taken_over(at: Circumstances, spec: ServiceRecord, pid: int) -> str:
-    """How a process that works below root, and was started otherwise, becomes a service; nothing where none does."""
-    if not isinstance(spec, ProcessRecord) or pid not in {one.pid for one in holders_below(at.site.root, set())}:
+def _taken_over(at: Circumstances, spec: ServiceRecord, pids: Sequence[int]) -> str:
+    """How a process that works below root, and was started otherwise, becomes a service; nothing where none does.
+
+    Children of a server listen with it, and would be started anew by it: it is the one that no other has started.
+    """
+    below = {one.pid for one in holders_below(at.site.root, set())}
+    first = [pid for pid in pids if pid in below and _parent_of(pid) not in pids]
+    if not isinstance(spec, ProcessRecord) or not first:
         return ""
+    pid = first[0]
     number = at.site.resolve(at.site.filled(spec.pid_file))
     place, file = shlex.quote(str(number.parent)), shlex.quote(str(number))
     told = f"if it is that program, started otherwise, say so: mkdir -p {place}; echo {pid} > {file}"
     return f"{told}; else end it, or say in [[services]] how it is started"
+
+
+def _parent_of(pid: int) -> int | None:
+    with contextlib.suppress(psutil.Error):
+        return psutil.Process(pid).ppid()
+    return None
 
 
 def accounts_fit(at: Circumstances) -> Iterator[Finding]:

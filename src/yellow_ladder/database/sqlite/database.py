@@ -34,7 +34,7 @@ from yellow_ladder.database.sqlite.faults import explained, missing
 from yellow_ladder.database.sqlite.locks import holders_of, lock_holders
 from yellow_ladder.database.sqlite.look import quoted
 from yellow_ladder.database.sqlite.reading import SqliteSelecting, rows_of
-from yellow_ladder.database.sqlite.rights import connect, may_write, owner_of, place_of
+from yellow_ladder.database.sqlite.rights import connect, may_write, opened_as, owner_of
 from yellow_ladder.durable import sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
 from yellow_ladder.files.copying import copy_bytes, remove_entry
@@ -65,7 +65,7 @@ class SqliteDatabase(Answering, SqliteSelecting, WithoutClone):
         path = self.address.path
         if not path.is_file():
             raise missing(self.address)
-        uri, owner = place_of(self.address, write=write)
+        uri, owner = opened_as(self.address, write=write)
 
         def open_it() -> sqlite3.Connection:
             return connect(uri, owner, uri=True, timeout=self._busy_s, isolation_level=None)

@@ -14,7 +14,7 @@ from yellow_ladder.database.port import Chunk, Span, Table
 from yellow_ladder.database.selecting import Selecting
 from yellow_ladder.database.sqlite.chunks import fetch, lenient_text, next_size
 from yellow_ladder.database.sqlite.look import quoted
-from yellow_ladder.database.sqlite.rights import place_of, rights_of
+from yellow_ladder.database.sqlite.rights import opened_as, rights_of
 
 if TYPE_CHECKING:
     from yellow_ladder.database.columns import Column
@@ -54,7 +54,7 @@ class SqliteSelecting(Selecting):
         if wish is None:
             return None
         let_go()
-        uri, owner = place_of(self.address)
+        uri, owner = opened_as(self.address)
 
         def read() -> Iterator[list[Column]]:
             chunks = bulk.read(uri, wish)

@@ -43,7 +43,7 @@ def owner_of(path: Path) -> tuple[int, int] | None:
     return None
 
 
-def place_of(address: DatabaseAddress, *, write: bool = False) -> tuple[str, tuple[int, int] | None]:
+def opened_as(address: DatabaseAddress, *, write: bool = False) -> tuple[str, tuple[int, int] | None]:
     """The URI that a database is opened by, and who it is worked on as.
 
     A backup is opened as immutable, so that SQLite leaves no lock or log file beside it.
