@@ -411,16 +411,17 @@ def test_of_a_server_and_its_children_the_server_is_taken_over(idle: Demo) -> No
     """A child that were ended would be started anew by it."""
     script = f"import os, socket, time; s = socket.create_server(('127.0.0.1', {idle.prepared.port})); "
     script += "[os.fork() for _ in range(2)]; print(flush=True); time.sleep(60)"
-    words = [sys.executable, "-c", script]
-    with subprocess.Popen(words, cwd=idle.root, stdout=subprocess.PIPE, start_new_session=True) as server:
-        assert server.stdout is not None
+    words = ["/bin/sh", "-c", f'"{sys.executable}" -c "{script}" & echo $!; wait']
+    with subprocess.Popen(words, cwd=idle.root, stdout=subprocess.PIPE, start_new_session=True) as shell:
+        assert shell.stdout is not None
+        server = int(shell.stdout.readline())
         for _ in range(4):
-            server.stdout.readline()
+            shell.stdout.readline()
         try:
             (told,) = [one for one in found(idle, "ports") if one["level"] == "stop"]
         finally:
-            os.killpg(server.pid, 9)
-    assert f"; echo {server.pid} > " in told["remedy"]
+            os.killpg(shell.pid, 9)
+    assert f"; echo {server} > " in told["remedy"]
 
 
 def test_an_unfinished_climb_is_a_finding_among_others(idle: Demo) -> None:

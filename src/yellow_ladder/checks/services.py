@@ -7,7 +7,7 @@ import grp
 import os
 import pwd
 import shlex
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from functools import cache
 from urllib.parse import urlsplit
 
@@ -90,23 +90,29 @@ def _asked_port_is_free(at: Circumstances, spec: ServiceRecord, about: About) ->
 def _taken_over(at: Circumstances, spec: ServiceRecord, pids: Sequence[int]) -> str:
     """How a process that works below root, and was started otherwise, becomes a service; nothing where none does.
 
-    Children of a server listen with it, and would be started anew by it: it is the one that no other has started.
+    Children of a server listen with it, and would be started anew by it: it is the one that is named.
     """
     below = {one.pid for one in holders_below(at.site.root, set())}
-    first = [pid for pid in pids if pid in below and _parent_of(pid) not in pids]
-    if not isinstance(spec, ProcessRecord) or not first:
+    known = [pid for pid in pids if pid in below]
+    if not isinstance(spec, ProcessRecord) or not known:
         return ""
-    pid = first[0]
+    pid = _server_of(known[0], below)
     number = at.site.resolve(at.site.filled(spec.pid_file))
     place, file = shlex.quote(str(number.parent)), shlex.quote(str(number))
     told = f"if it is that program, started otherwise, say so: mkdir -p {place}; echo {pid} > {file}"
     return f"{told}; else end it, or say in [[services]] how it is started"
 
 
-def _parent_of(pid: int) -> int | None:
+def _server_of(pid: int, below: Collection[int]) -> int:
+    """The process that a child of the same program descends from, which works below root as well: neither a shell that
+    has started it is that, nor who supervises it with the same interpreter.
+    """
     with contextlib.suppress(psutil.Error):
-        return psutil.Process(pid).ppid()
-    return None
+        process = psutil.Process(pid)
+        while (parent := process.parent()) and parent.pid in below and parent.exe() == process.exe():
+            process = parent
+        return process.pid
+    return pid
 
 
 def accounts_fit(at: Circumstances) -> Iterator[Finding]:
