@@ -14,7 +14,7 @@ from yellow_ladder.backup.reading import path_of_member
 from yellow_ladder.durable import private_folder, sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.files.archives.blocks import open_blocks
-from yellow_ladder.files.attributes import match_attributes
+from yellow_ladder.files.attributes import match_attributes, read_attributes
 from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.entry import Entry, Kind, Manifest, changed, describe
 from yellow_ladder.files.listing import Listing, Marks, in_order, in_pairs
@@ -164,6 +164,11 @@ def look_outside(ground: Ground, expected: Manifest) -> Iterator[Entry]:
                 entry = changed(entry, digest=before.digest if is_known else digest_file(ground.at(path)))
             elif entry.kind is Kind.FOLDER:
                 folders.add(path)
+            if before.attributes is not None and entry.kind is not Kind.LINK:
+                is_untouched = entry.untouched_since(before)
+                entry = changed(
+                    entry, attributes=before.attributes if is_untouched else read_attributes(ground.at(path))
+                )
             yield entry
 
 

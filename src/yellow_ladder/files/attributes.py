@@ -11,6 +11,8 @@ import base64
 import errno
 import os
 import stat
+import struct
+from collections.abc import Mapping
 from pathlib import Path
 
 from yellow_ladder import nolinks
@@ -20,6 +22,7 @@ Attributes = tuple[tuple[str, str], ...]
 """Names with values in base64, in name order."""
 
 _KEPT = ("user.", "system.posix_acl_", "security.capability")
+_ACCESS, _FOR_NEW = "system.posix_acl_access", "system.posix_acl_default"
 _NONE_HERE = (errno.ENOTSUP, errno.EPERM, errno.ENODATA)
 PAX_PREFIX = "SCHILY.xattr."
 
@@ -67,6 +70,61 @@ def match_attributes(location: str | Path, wanted: Attributes) -> bool:
         remedy = "put it on a file system that keeps them (mount option acl), and run yl as root"
         raise AnswerNo(Problem("attributes-refused", text, remedy, str(location))) from fault
     return have != dict(wanted)
+
+
+def inherited(of_folder: Attributes, *, is_folder: bool) -> Attributes:
+    """What a new entry of a folder has of the folder's: its access control list for what is made in it, if any."""
+    wanted = dict(of_folder).get(_FOR_NEW)
+    if wanted is None:
+        return ()
+    return ((_ACCESS, wanted), (_FOR_NEW, wanted)) if is_folder else ((_ACCESS, wanted),)
+
+
+def attributes_changed(before: Attributes, now: Attributes) -> list[str]:
+    """What became of each attribute, in words; access control lists in the short text of acl(5), accounts by number."""
+    old, new = dict(before), dict(now)
+    return [
+        f"has another {_NAMES.get(name, f'attribute {name}')}: {_shown(name, old)} → {_shown(name, new)}"
+        for name in sorted(old.keys() | new.keys())
+        if old.get(name) != new.get(name)
+    ]
+
+
+_NAMES = {
+    _ACCESS: "access control list",
+    _FOR_NEW: "access control list for what is made in it",
+    "security.capability": "set of capabilities",
+}
+_LONGEST_SHOWN = 40
+# By acl(5) and the kernel's posix_acl_xattr.h: a version, then tag, bits and account of each entry, little-endian.
+_ACL_VERSION, _ACL_HEAD, _ACL_ENTRY = 2, struct.Struct("<I"), struct.Struct("<HHI")
+_ACL_TAGS = {1: "user", 2: "user", 4: "group", 8: "group", 16: "mask", 32: "other"}
+_WITH_ACCOUNT = (2, 8)
+
+
+def _shown(name: str, attributes: Mapping[str, str]) -> str:
+    if name not in attributes:
+        return "none"
+    value = base64.b64decode(attributes[name])
+    text = _acl_text(value) if name.startswith("system.posix_acl_") else ""
+    if not text:
+        text = repr(value.decode("utf-8", "surrogateescape")) if name.startswith("user.") else value.hex()
+    return text if text.startswith("user::") or len(text) <= _LONGEST_SHOWN else f"{text[:_LONGEST_SHOWN]}…"
+
+
+def _acl_text(value: bytes) -> str:
+    """A list as text; empty where it is none that is known."""
+    try:
+        if _ACL_HEAD.unpack_from(value)[0] != _ACL_VERSION:
+            return ""
+        entries = list(_ACL_ENTRY.iter_unpack(value[_ACL_HEAD.size :]))
+        return ",".join(
+            f"{_ACL_TAGS[tag]}:{account if tag in _WITH_ACCOUNT else ''}:"
+            + "".join(letter if bits & bit else "-" for letter, bit in (("r", 4), ("w", 2), ("x", 1)))
+            for tag, bits, account in entries
+        )
+    except (struct.error, KeyError):
+        return ""
 
 
 def as_pax(attributes: Attributes) -> dict[str, str]:

@@ -46,9 +46,13 @@ class Entry(msgspec.Struct, frozen=True, gc=False, forbid_unknown_fields=True):
         return self.digest == other.digest and self.kind is other.kind and self.target == other.target
 
     def same_rights(self, other: Entry) -> bool:
-        """Whether owner, group and permission bits agree (a link's own bits mean nothing)."""
-        is_same = self.uid == other.uid and self.gid == other.gid
-        return is_same and (self.mode == other.mode or self.kind is Kind.LINK)
+        """Whether owner, group and permission bits agree (a link's own bits mean nothing), and extended attributes
+        where both were looked at.
+        """
+        if self.uid != other.uid or self.gid != other.gid:
+            return False
+        is_same = self.mode == other.mode or self.kind is Kind.LINK
+        return is_same and (self.attributes == other.attributes or self.attributes is None or other.attributes is None)
 
     def untouched_since(self, other: Entry) -> bool:
         """Whether the same inode has had no write and no change of rights between the two looks."""

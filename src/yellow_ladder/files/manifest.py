@@ -15,6 +15,7 @@ from typing import NamedTuple
 from blake3 import blake3
 
 from yellow_ladder import nolinks
+from yellow_ladder.files.attributes import Attributes, read_attributes
 from yellow_ladder.files.entry import Entry, Kind, Manifest, changed, entry_from
 from yellow_ladder.files.listing import Listing, in_order, side_by_side
 from yellow_ladder.files.looking import digest_of
@@ -115,22 +116,33 @@ def look_at(
     """Every entry below `root`, in the order of a walk.
 
     A file that `known` holds with the same inode, size and ctime is not read again: nobody can have written to
-    it in between, since the kernel sets ctime and no program can choose it.
+    it in between, since the kernel sets ctime and no program can choose it. Extended attributes are looked at where
+    `known` holds them.
     """
     links = HardLinks()
     earlier = (known or {}).get
     for path, found in walk_tree(root, skip):
         entry = entry_from(path, found.status, found.location)
+        seen = earlier(path)
+        is_untouched = seen is not None and entry.untouched_since(seen)
+        digest, attributes = "", seen.attributes if seen is not None else None
+        if attributes is not None and not is_untouched:
+            attributes = _attributes_of(found)
         if entry.kind is Kind.FILE:
             if found.status.st_nlink > 1:
                 entry = links.mark(entry, found)
             if with_digests:
-                seen = earlier(path)
-                if seen is not None and seen.digest and entry.untouched_since(seen):
-                    entry = changed(entry, digest=seen.digest)
-                else:
-                    entry = changed(entry, digest=digest_of(found.opened(), found.status.st_size))
-        yield entry
+                is_known = is_untouched and seen is not None and seen.digest
+                digest = seen.digest if is_known and seen else digest_of(found.opened(), found.status.st_size)
+        yield changed(entry, digest=digest, attributes=attributes) if digest or attributes is not None else entry
+
+
+def _attributes_of(found: Found) -> Attributes | None:
+    """What is found at a place now; None where something else has come there meanwhile."""
+    try:
+        return read_attributes(found.location)
+    except (FileNotFoundError, nolinks.LinkInTheWay):
+        return None
 
 
 class HardLinks:
@@ -167,8 +179,8 @@ class Difference:
 
 
 def differences(expected: Manifest, found: Manifest) -> Iterator[tuple[Difference, Entry | None, Entry | None]]:
-    """Every path whose presence, content, owner, group or mode differs, with what was expected and what was found, in
-    the order of a walk; times are not compared.
+    """Every path whose presence, content, owner, group, mode or extended attributes differ, with what was expected and
+    what was found, in the order of a walk; times are not compared.
     """
     return differing(side_by_side(expected, found))
 

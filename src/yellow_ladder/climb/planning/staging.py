@@ -11,7 +11,7 @@ from pathlib import Path
 
 from yellow_ladder import nolinks
 from yellow_ladder.files.archives.unpack import unpack_archive
-from yellow_ladder.files.attributes import match_attributes, read_attributes
+from yellow_ladder.files.attributes import Attributes, inherited, match_attributes, read_attributes
 from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.entry import Entry, Kind, Manifest, describe, entry_from, within
 from yellow_ladder.files.listing import Chosen
@@ -138,6 +138,7 @@ def set_rights(staged: Path, carried: Carried, kept: set[str]) -> None:
     ]
     old = _as_they_were(carried, {path for path, _ in entries})
     given: dict[str, Entry] = {}
+    of_folders: dict[str, Attributes] = {}
     for path, entry in entries:
         if path and within(path, kept) and path not in old:
             given[path] = entry
@@ -161,7 +162,22 @@ def set_rights(staged: Path, carried: Carried, kept: set[str]) -> None:
             nolinks.set_mode(location, mode)
             if model is not None and model.kind is entry.kind:
                 match_attributes(location, read_attributes(site.root / model.path))
+            elif path:
+                folder = path.rpartition("/")[0]
+                if folder not in of_folders:
+                    of_folders[folder] = read_attributes(staged / folder)
+                _inherit_list(of_folders[folder], location, entry.kind, mode)
         given[path] = describe(path, location)
+
+
+def _inherit_list(of_folder: Attributes, location: Path, kind: Kind, mode: int) -> None:
+    """Give a new entry the access control list that its folder has for what is made in it, as the kernel would
+    (acl(5)); it was unpacked before its folder had one.
+    """
+    wanted = inherited(of_folder, is_folder=kind is Kind.FOLDER)
+    if wanted:
+        match_attributes(location, wanted)
+        nolinks.set_mode(location, mode)  # it narrows the list to what the mode allows
 
 
 def _as_they_were(carried: Carried, wanted: set[str]) -> Mapping[str, Entry]:

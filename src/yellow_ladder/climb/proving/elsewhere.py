@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from types import MappingProxyType
@@ -11,18 +11,21 @@ from typing import Any
 
 from yellow_ladder.backup.catalog import Backup, below_root
 from yellow_ladder.climb.proving.basis import faults_in
-from yellow_ladder.climb.proving.files import what_became
+from yellow_ladder.climb.proving.files import name_became, what_became
 from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.events import Listener, Progress, Unit
+from yellow_ladder.files.entry import Entry
 from yellow_ladder.files.listing import in_pairs
-from yellow_ladder.files.manifest import FileChange, differing, look_at
+from yellow_ladder.files.manifest import FileChange, Pairs, differing, look_at
+from yellow_ladder.files.names import NamesOfOneFile, regrouped
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.fingerprints.judge import judge
 from yellow_ladder.fingerprints.lineage import compose
 from yellow_ladder.fingerprints.records import DatabasePrint
 from yellow_ladder.fingerprints.scan import take_fingerprint
 from yellow_ladder.fingerprints.verdicts import TableVerdict
+from yellow_ladder.nolinks import is_there
 from yellow_ladder.site.site import Site
 
 LARGEST_PRINT_BYTES = 256 * 1024**2
@@ -66,9 +69,12 @@ def compare_with_backup(site: Site, backup: Backup, tell: Listener) -> Compariso
     pairs = in_pairs(
         (one for one in expected.entries() if not skip(one.path)), look_at(site.root, skip, known=expected)
     )
-    for one, old, new in differing(pairs):
+    then, now = NamesOfOneFile(), NamesOfOneFile()
+    for one, old, new in differing(_seen(pairs, then, now)):
         if one.change is not FileChange.ADDED or not site.is_data(one.path):
             faults.append(f"file {one.path}: {what_became(one, old, new)}")
+    for path, other, were_one in regrouped(then, now, lambda path: path in expected and is_there(site.root / path)):
+        faults.append(f"file {path}: {name_became(other, were_one=were_one)}")
     return Comparison(f"the backup {backup.name}", tables, (*faults_in(tables), *faults), len(expected))
 
 
@@ -80,6 +86,13 @@ def compare_with_prints(site: Site, files: Mapping[str, Path], tell: Listener) -
     """
     tables = _tables(site, {name: read_print(path) for name, path in files.items()}, tell)
     return Comparison(", ".join(str(path) for path in files.values()), tables, tuple(faults_in(tables)))
+
+
+def _seen(pairs: Pairs, then: NamesOfOneFile, now: NamesOfOneFile) -> Iterator[tuple[Entry | None, Entry | None]]:
+    for old, new in pairs:
+        then.see(old)
+        now.see(new)
+        yield old, new
 
 
 def read_print(path: Path) -> DatabasePrint:

@@ -46,7 +46,14 @@ class ExpectedTree(InOrder):
 
     def _below(self, old: str, new: str) -> Iterator[Entry]:
         for entry in self._backup.below(old):
-            yield entry if old == new else changed(entry, path=new + entry.path[len(old) :])
+            same_as = self._after(entry.same_as) if entry.same_as else ""
+            is_as_it_was = old == new and same_as == entry.same_as
+            yield entry if is_as_it_was else changed(entry, path=new + entry.path[len(old) :], same_as=same_as)
+
+    def _after(self, path: str) -> str:
+        """Where another name of a file in a data folder is; what is no data has been replaced, and was no path then."""
+        moved = (new + path[len(old) :] for old, new in self._data.items() if within(path, [old]))
+        return next(moved, f"//{path}")
 
     def get(self, path: str, default: Any = None) -> Any:
         """The entry of a path, or the default."""

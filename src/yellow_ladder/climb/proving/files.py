@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 from collections import Counter, defaultdict
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
+from datetime import UTC, datetime
 from pathlib import Path
 
 from blake3 import blake3
@@ -14,16 +15,18 @@ from yellow_ladder import nolinks
 from yellow_ladder.backup.catalog import Ground, outside_root, read_backup
 from yellow_ladder.backup.restore import look_outside
 from yellow_ladder.climb.proving.closed import only_closes
-from yellow_ladder.climb.proving.expected import ExpectedTree, data_folders_after, present_tree
+from yellow_ladder.climb.proving.expected import data_folders_after, expected_tree, present_tree
 from yellow_ladder.climb.proving.machine import in_effect_after, wants_a_start
 from yellow_ladder.climb.record.commands import written_by_commands
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.running.run import Run
+from yellow_ladder.files.attributes import attributes_changed
 from yellow_ladder.files.entry import Entry, Kind, within
 from yellow_ladder.files.listing import in_pairs
 from yellow_ladder.files.looking import READ_BYTES
 from yellow_ladder.files.manifest import Difference, FileChange, TreeSum, differing
-from yellow_ladder.words import count_of, moment_of
+from yellow_ladder.files.names import NamesOfOneFile, regrouped
+from yellow_ladder.words import count_of, moment_in_words, moment_of
 
 Found = tuple[Difference, Entry | None, Entry | None]
 _NAMED_A_FOLDER = 3
@@ -32,22 +35,54 @@ _NAMED_A_FOLDER = 3
 class FilesSeen:
     """What is counted while the files are compared, since they are gone through once."""
 
-    def __init__(self, expected: ExpectedTree) -> None:
-        """Begin with nothing seen of what is expected."""
-        self._expected = expected
+    def __init__(self, plan: Plan) -> None:
+        """Begin with nothing seen of what should be there after a climb."""
+        self._plan, self._expected = plan, expected_tree(plan)
         self.found = TreeSum()
         self.files = self.data_files = 0
+        self._before, self._now = NamesOfOneFile(), NamesOfOneFile()
+        self._with_another_time: dict[str, tuple[int, Entry, Entry]] = {}
 
-    def pairs(self, plan: Plan) -> Iterator[tuple[Entry | None, Entry | None]]:
-        """What is expected and what is there, side by side."""
+    def differences(self) -> Iterator[Found]:
+        """What differs between what is expected and what is there."""
+        return differing(self._pairs())
+
+    def _pairs(self) -> Iterator[tuple[Entry | None, Entry | None]]:
         is_data = self._expected.is_data
-        for old, new in in_pairs(self._expected.entries(), present_tree(plan, self._expected)):
+        for old, new in in_pairs(self._expected.entries(), present_tree(self._plan, self._expected)):
             if old is not None:
                 self.files += old.kind is not Kind.FOLDER
                 self.data_files += is_data(old.path)
             if new is not None:
                 self.found.add(new)
+            self._before.see(old)
+            self._now.see(new)
+            if old is not None and new is not None and old.modified_ns != new.modified_ns and is_data(old.path):
+                self._see_times(old, new)
             yield old, new
+
+    def _see_times(self, old: Entry, new: Entry) -> None:
+        if old.kind is Kind.FILE and old.same_content(new):
+            folder = old.path.rpartition("/")[0]
+            count, first, now = self._with_another_time.get(folder, (0, old, new))
+            self._with_another_time[folder] = (count + 1, first, now)
+
+    def times(self) -> Iterator[str]:
+        """By folder, how many data files have their content and another time."""
+        for folder, (count, old, new) in sorted(self._with_another_time.items()):
+            which = f"{count_of(count, 'file')} in {folder}, first {old.path}:" if count > 1 else f"{old.path}:"
+            then, now = (moment_in_words(datetime.fromtimestamp(one.modified_ns / 1e9, UTC)) for one in (old, new))
+            yield f"same content and another time: {which} {then} → {now}"
+
+    def regrouped(self) -> Iterator[tuple[str, str]]:
+        """Data files whose names are no longer those of one file, or have become so, with what happened."""
+
+        def is_in_both(path: str) -> bool:
+            is_data = path in self._expected and self._expected.is_data(path)
+            return is_data and nolinks.is_there(self._plan.site.root / path)
+
+        for path, other, were_one in regrouped(self._before, self._now, is_in_both):
+            yield path, name_became(other, were_one=were_one)
 
 
 @dataclass(slots=True)
@@ -61,7 +96,7 @@ class FilesJudged:
     written_since: list[str] = field(default_factory=list)
 
 
-def judge_files(run: Run, differences: Iterable[Found], ended_ns: int | None = None) -> FilesJudged:
+def judge_files(run: Run, seen: FilesSeen, ended_ns: int | None = None) -> FilesJudged:
     """Judge what differs. `ended_ns`: when a climb ended that had found no difference; None while it is under way."""
     moves = data_folders_after(run.plan)
     folders = list(moves.values())
@@ -71,7 +106,7 @@ def judge_files(run: Run, differences: Iterable[Found], ended_ns: int | None = N
     new_in: dict[str, list[str]] = defaultdict(list)
     judged = FilesJudged()
     faults, remarks = judged.faults, judged.remarks
-    found, renamed = _renames_apart(sorted(differences, key=lambda one: one[0].path))
+    found, renamed = _renames_apart(sorted(seen.differences(), key=lambda one: one[0].path))
     faults += [f"file {old}: was renamed to {new}" for old, new in renamed]
     for one, expected, present in found:
         if one.change is FileChange.ADDED and within(one.path, folders):
@@ -86,6 +121,13 @@ def judge_files(run: Run, differences: Iterable[Found], ended_ns: int | None = N
             counts[next(name for path, name in written.items() if within(one.path, [path]))] += 1
         else:
             faults.append(f"file {one.path}: {what_became(one, expected, present)}")
+    told = {one.path for one, _, _ in found}
+    for path, what in seen.regrouped():
+        if path not in told:
+            changed_ns = nolinks.status_of(run.plan.site.root / path).st_ctime_ns
+            is_since = ended_ns is not None and changed_ns > ended_ns
+            (judged.written_since if is_since else faults).append(f"file {path}: {what}")
+    remarks += seen.times()
     remarks += [_new_in_words(folder, paths) for folder, paths in new_in.items()]
     remarks += [f"written by `{name}`: {count_of(many, 'file')}" for name, many in counts.items()]
     remarks += _outside(run)
@@ -119,6 +161,11 @@ def what_became(one: Difference, expected: Entry | None, present: Entry | None) 
     return f"has another content ({expected.size:,} → {present.size:,} bytes)"
 
 
+def name_became(other: str, *, were_one: bool) -> str:
+    """What happened to one of a file's names, or to what has become one, in words."""
+    return f"was one file with {other} and is another now" if were_one else f"has become one file with {other}"
+
+
 _A = {Kind.FILE: "a file", Kind.FOLDER: "a folder", Kind.LINK: "a link", Kind.OTHER: "something else"}
 
 
@@ -127,6 +174,8 @@ def _rights(expected: Entry, present: Entry) -> Iterator[str]:
         yield f"has another mode: {expected.mode & 0o7777:04o} → {present.mode & 0o7777:04o}"
     if (expected.uid, expected.gid) != (present.uid, present.gid):
         yield f"has another owner: {expected.uid}:{expected.gid} → {present.uid}:{present.gid}"
+    if expected.attributes is not None and present.attributes is not None:
+        yield from attributes_changed(expected.attributes, present.attributes)
 
 
 def _renames_apart(found: list[Found]) -> tuple[list[Found], list[tuple[str, str]]]:

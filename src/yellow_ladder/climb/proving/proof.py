@@ -13,7 +13,6 @@ from yellow_ladder.climb.proving.accounts import account_faults
 from yellow_ladder.climb.proving.basis import faults_in, last_basis, verdicts_of
 from yellow_ladder.climb.proving.closed import as_open
 from yellow_ladder.climb.proving.expected import (
-    expected_tree,
     site_after,
 )
 from yellow_ladder.climb.proving.files import FilesSeen, judge_files
@@ -34,7 +33,6 @@ from yellow_ladder.climb.running.run import Run
 from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.durable import write_json
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
-from yellow_ladder.files.manifest import differing
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.fingerprints.lineage import compose
 from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
@@ -122,8 +120,8 @@ def prove(run: Run, *, served: bool, keep: bool = True, to_the_row: bool = True)
     basis = last_basis(plan)
     lines = basis.lineages()
     prints = fingerprint_all(run, run.site.databases(), lines, basis.databases)
-    looked = FilesSeen(expected_tree(plan))
-    files = judge_files(run, differing(looked.pairs(plan)), _ended_ns(plan) if served else None)
+    looked = FilesSeen(plan)
+    files = judge_files(run, looked, _ended_ns(plan) if served else None)
     answers = ask_probes(site_after(plan), served=served)
     after = Inventory(run.stamp(), answers, prints, looked.found.digest(), looked.found.files)
     if keep:

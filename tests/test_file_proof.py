@@ -1,0 +1,165 @@
+"""What belongs to a file besides its content: access lists, attributes, names and times, held against before."""
+
+from __future__ import annotations
+
+import os
+import struct
+import tempfile
+from pathlib import Path
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests.conftest import Demo
+from tests.test_backup import ACL, LIST
+from yellow_ladder.files.attributes import attributes_changed, read_attributes
+from yellow_ladder.files.manifest import look_at
+from yellow_ladder.files.names import NamesOfOneFile, regrouped
+
+FOR_NEW = "system.posix_acl_default"
+# Account 4321 may read; what is made in the folder may have more, which a file's mode narrows.
+FOR_NEW_LIST = struct.pack("<I", 2) + b"".join(
+    struct.pack("<HHI", tag, bits, who)
+    for tag, bits, who in ((1, 7, 2**32 - 1), (2, 5, 4321), (4, 5, 2**32 - 1), (16, 7, 2**32 - 1), (32, 5, 2**32 - 1))
+)
+
+
+def verified(demo: Demo, code: int = 1) -> list[str]:
+    """What `yl verify` says of files."""
+    result = demo.yl("verify", "--json").document["result"]
+    faults = [one for one in result["faults"] if "served probe" not in one]  # nobody serves it
+    assert bool(faults) == bool(code), faults
+    return [one.removeprefix("file ") for one in (*faults, *result["remarks"], *result["written_since"])]
+
+
+def test_an_access_list_that_was_changed_is_told_with_both(idle: Demo) -> None:
+    place = idle.root / "uploads" / "latest.txt"
+    place.write_text("x")
+    os.setxattr(place, LIST, ACL)
+    idle.json("climb", "--yes")
+    assert not [one for one in verified(idle, code=0) if "latest.txt" in one]
+    os.removexattr(place, LIST)
+    os.setxattr(idle.root / "uploads", "user.signed-by", b"nobody")
+    told = verified(idle)
+    was = "user::rw-,user:4321:rw-,group::r--,mask::rw-,other::r--"
+    assert f"uploads/latest.txt: has another access control list: {was} → none" in told
+    assert "uploads: has another attribute user.signed-by: none → 'nobody'" in told
+
+
+def test_a_list_outside_root_is_held_as_well(idle: Demo, tmp_path: Path) -> None:
+    outside = tmp_path / "proxy"
+    outside.mkdir()
+    (outside / "harbour.conf").write_text("to quaybook\n")
+    os.setxattr(outside / "harbour.conf", LIST, ACL)
+    idle.edit("[keep]\n", f'[keep]\noutside = ["{outside}"]\n')
+    idle.json("climb", "--yes")
+    assert not [one for one in verified(idle, code=0) if "harbour.conf" in one]
+    os.setxattr(outside / "harbour.conf", LIST, ACL.replace(struct.pack("<I", 4321), struct.pack("<I", 4322)))
+    assert any("harbour.conf: has another access control list" in one for one in verified(idle, code=0))
+
+
+def test_names_of_one_file_stay_names_of_one_file(idle: Demo) -> None:
+    uploads = idle.root / "uploads"
+    for name in ("a", "b", "c"):
+        (uploads / name).write_text("the same")
+    os.link(uploads / "a", uploads / "a too")
+    os.link(uploads / "b", uploads / "b too")
+    os.link(idle.root / "VERSION", uploads / "version")  # of the release, which is replaced: no promise is broken
+    idle.json("climb", "--yes")
+    assert not [one for one in verified(idle, code=0) if "one file" in one]
+    (uploads / "a too").unlink()
+    (uploads / "a too").write_text("the same")
+    (uploads / "c").unlink()
+    os.link(uploads / "b", uploads / "c")
+    told = verified(idle, code=0)  # the kernel's own time says that it was done since
+    assert "uploads/a too: was one file with uploads/a and is another now" in told
+    assert "uploads/c: has become one file with uploads/b" in told
+
+
+def test_a_time_that_moved_without_the_content_is_told_by_folder(idle: Demo) -> None:
+    uploads = idle.root / "uploads"
+    for name in ("a", "b"):
+        (uploads / name).write_text(name)
+        os.utime(uploads / name, (1_600_000_000, 1_600_000_000))
+    idle.json("climb", "--yes")
+    assert not [one for one in verified(idle, code=0) if "another time" in one]
+    for name in ("a", "b"):
+        os.utime(uploads / name, (1_700_000_000, 1_700_000_000))
+    (told,) = [one for one in verified(idle, code=0) if "another time" in one]
+    assert told == (
+        "same content and another time: 2 files in uploads, first uploads/a: "
+        "2020-09-13 12:26 UTC → 2023-11-14 22:13 UTC"
+    )
+
+
+def test_against_a_backup_lists_and_names_are_held_too(idle: Demo) -> None:
+    uploads = idle.root / "uploads"
+    (uploads / "a").write_text("the same")
+    os.link(uploads / "a", uploads / "b")
+    os.setxattr(uploads / "a", LIST, ACL)
+    name = Path(idle.json("backup", "make")["path"]).name
+    assert idle.json("verify", "--against", name)["whole"]
+    (uploads / "b").unlink()
+    (uploads / "b").write_text("the same")
+    (uploads / "b").chmod(0o664)
+    faults = idle.json("verify", "--against", name, code=1)["faults"]
+    assert [one for one in faults if one.startswith("file uploads/b: has another access control list: user::rw-")]
+    assert "file uploads/b: was one file with uploads/a and is another now" in faults
+
+
+def test_what_is_new_in_a_release_has_the_list_of_its_folder(idle: Demo) -> None:
+    os.setxattr(idle.root, FOR_NEW, FOR_NEW_LIST)
+    before = {path.relative_to(idle.root) for path in idle.root.rglob("*")}
+    idle.json("climb", "--yes")
+    new = [one for one in idle.root.iterdir() if one.relative_to(idle.root) not in before]
+    assert new
+    for path in new:
+        beside = idle.root / f"by the kernel {path.name}"
+        if path.is_dir():
+            beside.mkdir(path.stat().st_mode & 0o777)
+        else:
+            os.close(os.open(beside, os.O_CREAT | os.O_WRONLY, path.stat().st_mode & 0o777))
+        wanted = dict(read_attributes(beside))
+        assert LIST in wanted
+        assert dict(read_attributes(path)) == wanted
+
+
+@given(st.lists(st.tuples(st.booleans(), st.integers(0, 3), st.integers(0, 3)), max_size=8))
+def test_parted_and_joined_names_are_those_whose_company_changed(
+    files: list[tuple[bool, int, int]],
+) -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        _see_two_trees(files, Path(folder))
+
+
+def _see_two_trees(files: list[tuple[bool, int, int]], folder: Path) -> None:
+    trees = []
+    for which in (1, 2):
+        tree = folder / str(which)
+        tree.mkdir()
+        groups: dict[int, Path] = {}
+        for number, one in enumerate(files):
+            path = tree / str(number)
+            if not one[0] and one[which] in groups:
+                os.link(groups[one[which]], path)
+            else:
+                path.write_text("")
+                groups.setdefault(one[which], path)
+        trees.append(tree)
+    seen = []
+    for tree in trees:
+        names = NamesOfOneFile()
+        for entry in look_at(tree):
+            names.see(entry)
+        seen.append(names)
+    names = [str(number) for number in range(len(files))]
+    then, now = [{(a, b): (tree / a).samefile(tree / b) for a in names for b in names} for tree in trees]
+    told = list(regrouped(*seen, lambda _path: True))
+    for path, other, were_one in told:
+        assert (then[path, other], now[path, other]) == (were_one, not were_one)
+    assert bool(told) == (then != now)
+
+
+def test_attributes_that_are_no_text_are_shown() -> None:
+    assert attributes_changed((("user.x", "/w=="),), ()) == ["has another attribute user.x: '\\udcff' → none"]
+    assert attributes_changed((), ((LIST, "AAAA"),)) == ["has another access control list: none → 000000"]
