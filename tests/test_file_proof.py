@@ -152,11 +152,11 @@ def _see_two_trees(files: list[tuple[bool, int, int]], folder: Path) -> None:
         for entry in look_at(tree):
             names.see(entry)
         seen.append(names)
-    names = [str(number) for number in range(len(files))]
-    then, now = [{(a, b): (tree / a).samefile(tree / b) for a in names for b in names} for tree in trees]
-    told = list(regrouped(*seen, lambda _path: True))
-    for path, other, were_one in told:
-        assert (then[path, other], now[path, other]) == (were_one, not were_one)
+    paths = [str(number) for number in range(len(files))]
+    then, now = [{(a, b): (tree / a).samefile(tree / b) for a in paths for b in paths} for tree in trees]
+    told = list(regrouped(seen[0], seen[1], lambda _path: True))
+    for name, other, were_one in told:
+        assert (then[name, other], now[name, other]) == (were_one, not were_one)
     assert bool(told) == (then != now)
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import sqlite3
 from collections.abc import Iterator
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
@@ -14,6 +15,7 @@ from urllib.parse import parse_qs
 import pytest
 
 from tests.conftest import Demo, MakeDemo
+from yellow_ladder.site.moves import moved_text
 from yellow_ladder.survey.questions import Reply, ask_questions
 
 SECRET = "high-water-4711"
@@ -241,6 +243,78 @@ def test_answers_are_held_against_those_of_before(demo: Demo) -> None:
     assert worse.saw == "the answer is 120, and was 119 before"
 
 
+NAMES = 'query = "SELECT file FROM documents"\nfiles_in = "uploads"'
+
+
+def without_strays(demo: Demo) -> Path:
+    """The folder of documents, with nothing in it that no row names."""
+    uploads = demo.root / "uploads"
+    with sqlite3.connect(demo.database) as connection:
+        named = {name for (name,) in connection.execute("SELECT file FROM documents")}
+    for path in uploads.rglob("*"):
+        if (path.is_symlink() or path.is_file()) and str(path.relative_to(uploads)) not in named:
+            path.unlink()
+    return uploads
+
+
+def test_files_that_rows_name_must_be_there(demo: Demo) -> None:
+    uploads = without_strays(demo)
+    first = only(demo, NAMES)
+    assert (first.is_good, first.saw) == (True, "24 rows, 24 files in uploads: all there")
+    gone = sorted(path for path in uploads.rglob("*") if path.is_file())[:2]
+    gone[0].unlink()
+    name = str(gone[0].relative_to(uploads))
+    told = f"24 rows, 23 files in uploads: 1 row names a file that is not there: {name}"
+    before = only(demo, NAMES)
+    assert (before.is_good, before.saw) == (True, f"{told}, as before"), "nobody has climbed"
+    assert only(demo, NAMES, {"ours": before.kept}).is_good
+    assert only(demo, NAMES, {"ours": first.kept}).saw == told
+    gone[1].unlink()
+    worse = only(demo, NAMES, {"ours": before.kept})
+    assert not worse.is_good
+    assert worse.saw.endswith(f"1 row names a file that is not there: {gone[1].relative_to(uploads)}")
+    (reply,) = ask(demo, f'[[checks]]\nname = "ours"\nwhen = "both"\n{NAMES}').values()
+    assert "2 rows name files that are not there" in reply.saw
+    assert not reply.is_good
+
+
+def test_files_that_no_row_names_are_told_where_that_is_asked_for(demo: Demo) -> None:
+    (without_strays(demo) / "stray.txt").write_text("nobody's")
+    assert only(demo, NAMES).saw == "24 rows, 25 files in uploads: all there"
+    asked = f"{NAMES}\nunnamed_files = true"
+    before = only(demo, asked)
+    assert before.saw.endswith("1 file that no row names: stray.txt, as before")
+    (demo.root / "uploads" / "forgotten.txt").write_text("nobody's")
+    worse = only(demo, asked, {"ours": before.kept})
+    assert (worse.is_good, worse.saw) == (
+        False,
+        "24 rows, 26 files in uploads: 1 file that no row names: forgotten.txt",
+    )
+
+
+@pytest.mark.parametrize(
+    ("query", "told"),
+    [
+        ("SELECT id, file FROM documents", "has 2 columns"),
+        ("SELECT file FROM parcels", "parcels"),
+        ("SELECT '{root}/uploads/' || file FROM documents", "all there"),
+        ("SELECT CAST(file AS BLOB) FROM documents UNION ALL SELECT NULL UNION ALL SELECT ''", "all there"),
+        ("SELECT '../data/' || file FROM documents", "24 rows name files that are not there"),
+    ],
+)
+def test_names_of_files_in_other_forms(demo: Demo, query: str, told: str) -> None:
+    query = query.replace("{root}", str(demo.root))
+    asked = f'[[checks]]\nname = "ours"\nwhen = "both"\nquery = "{query}"\nfiles_in = "uploads"'
+    (reply,) = ask(demo, asked).values()
+    assert told in reply.saw
+    assert reply.is_good is (told == "all there")
+
+
+def test_a_folder_that_a_question_names_is_followed_where_it_moves(demo: Demo) -> None:
+    text = f'[[checks]]\nname = "ours"\n{NAMES}\n'
+    assert 'files_in = "media/all"' in moved_text(text, {"uploads": "media/all"})
+
+
 def test_only_errors_of_a_new_kind_are_told_of_a_log(demo: Demo) -> None:
     log = demo.folder / "office.log"
     asked = 'log = "{site}/office.log"'
@@ -275,6 +349,10 @@ def test_only_errors_of_a_new_kind_are_told_of_a_log(demo: Demo) -> None:
         ('log = "x.log"', 'when = "after"'),
         ('query = "SELECT 1"\nas_before = true', 'when = "both", "after" or "opened"'),
         ('url = "http://127.0.0.1:1/"\nlog = "x.log"', "exactly one of"),
+        ('command = ["true"]\nfiles_in = "uploads"', "goes with a `query`"),
+        ('query = "SELECT 1"\nwanted = "1"\nunnamed_files = true', "goes with `files_in`"),
+        ('query = "SELECT 1"\nwanted = "1"\nfiles_in = "uploads"', "leave out `wanted`"),
+        ('query = "SELECT 1"\nfiles_in = "../etc"', "plain path below"),
     ],
 )
 def test_a_question_that_cannot_be_asked_is_refused(demo: Demo, text: str, told: str) -> None:

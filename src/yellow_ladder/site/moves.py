@@ -12,8 +12,8 @@ _LISTS = ("templates", "data", "logs", "assets", "addons", "keys", "licences")
 
 
 def moved_text(text: str, moves: Mapping[str, str]) -> str:
-    """The site file's text with every moved path of the tree replaced, under `[keep]`, `[[versions]]` and
-    `[maintenance.setting]`; the rest untouched.
+    """The site file's text with every moved path of the tree replaced, under `[keep]`, `[[versions]]`, `[[checks]]`
+    and `[maintenance.setting]`; the rest untouched.
     """
     return _moved_text(text, tuple(moves.items()))
 
@@ -28,6 +28,9 @@ def _moved_text(text: str, pairs: tuple[tuple[str, str], ...]) -> str:
         for place, path in enumerate(list(paths)):
             if path in moves:
                 paths[place] = moves[path]
+    for check in document.get("checks", []):
+        if check.get("files_in") in moves:
+            check["files_in"] = moves[check["files_in"]]
     setting: Any = document.get("maintenance", {}).get("setting", {})
     for table in [*keep.get("settings", []), *keep.get("replaced", []), *document.get("versions", []), setting]:
         if table.get("file") in moves:

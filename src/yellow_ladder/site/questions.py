@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, model_validator
 
 from yellow_ladder.documents import Record
-from yellow_ladder.release.values import PatternText, Seconds
+from yellow_ladder.release.values import PatternText, Seconds, TreePath
 
 _PAGE_ONLY = ("method", "headers", "form", "form_page", "json_body", "session", "status", "leads_to", "header",
               "pointer", "contains", "lacks", "links", "times")  # fmt: skip
@@ -20,6 +20,8 @@ class SiteCheck(Record):
     name: str = Field(min_length=1, max_length=60)
     query: str = ""
     database: str = "main"
+    files_in: TreePath | Literal[""] = ""
+    unnamed_files: bool = False
     url: str = ""
     command: list[str] = []
     log: str = ""
@@ -61,8 +63,9 @@ class SiteCheck(Record):
     def _complete(self) -> SiteCheck:
         if sum(map(bool, (self.query, self.url, self.command, self.log))) != 1:
             raise ValueError("needs exactly one of `query`, `url`, `command` and `log`")
-        if self.query and not (self.wanted or self.pattern or self.as_before):
-            raise ValueError('with a query needs `wanted` (like "0"), `pattern` or `as_before`')
+        self._files_complete()
+        if self.query and not (self.wanted or self.pattern or self.as_before or self.files_in):
+            raise ValueError('with a query needs `wanted` (like "0"), `pattern`, `as_before` or `files_in`')
         if not self.url:
             given = sorted(self.model_fields_set.intersection(_PAGE_ONLY))
             if given:
@@ -73,6 +76,18 @@ class SiteCheck(Record):
         if (self.as_before or self.times) and not self.is_asked_after:
             raise ValueError('compares with before: give it when = "both", "after" or "opened"')
         return self._page_complete()
+
+    def _files_complete(self) -> None:
+        if not self.files_in:
+            if self.unnamed_files:
+                raise ValueError("has `unnamed_files`, which goes with `files_in`")
+            return
+        if not self.query:
+            raise ValueError("has `files_in`, which goes with a `query` for the names of files in it")
+        if self.wanted or self.pattern:
+            raise ValueError(
+                "has `files_in`: what is wanted is that the files are there; leave out `wanted` and `pattern`"
+            )
 
     def _page_complete(self) -> SiteCheck:
         bodies = [word for word in ("form", "json_body") if word in self.model_fields_set]

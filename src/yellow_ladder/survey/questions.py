@@ -19,6 +19,7 @@ from yellow_ladder.release.sheet import ReleaseCheck
 from yellow_ladder.site.questions import SiteCheck
 from yellow_ladder.site.site import Site
 from yellow_ladder.site.surroundings import surroundings_of
+from yellow_ladder.survey.named_files import look_for_named
 from yellow_ladder.survey.pages import Page, Visitor, is_broken, signs_of_trouble
 from yellow_ladder.survey.probes import json_at, matched, output_of
 from yellow_ladder.words import count_of, some_of
@@ -112,6 +113,8 @@ def _ask(site: Site, visitor: Visitor, question: SiteCheck, before: Remembered |
             return Reply(is_good=False, saw="; ".join(faults), kept=_kept_of(page))
         reply = _judged(question, _answer_of(question, page), f"the page answers with status {page.status}", before)
         return Reply(reply.is_good, reply.saw, {**reply.kept, **_kept_of(page)})
+    if question.files_in:
+        return _look_for_files(site, question, before)
     if question.query:
         answer = str(site.databases()[question.database].scalar(question.query))
     else:
@@ -130,6 +133,19 @@ def _judged(question: SiteCheck, answer: str, succeeded: str, before: Remembered
     if question.as_before and then is not None and said != then:
         return Reply(is_good=False, saw=f"the answer is {said}, and was {then} before", kept=kept)
     return Reply(is_good=True, saw=f"the answer is {said}", kept=kept)
+
+
+def _look_for_files(site: Site, question: SiteCheck, before: Remembered | None) -> Reply:
+    """Rows whose file is not there are bad, and so are files that no row names where that is asked for."""
+    database = site.databases()[question.database]
+    found = look_for_named(site, database, question.query, question.files_in, both_ways=question.unnamed_files)
+    looked = f"{count_of(found.rows, 'row')}, {count_of(found.files, 'file')} in {question.files_in}"
+    # Where only the climb is judged, what was so before it is no fault.
+    is_held = question.as_before or question.when == "after"
+    known = (before or found.as_record()) if is_held else {}
+    worse, lacking = found.worse_than(known), found.worse_than({})
+    said = "; ".join(worse) or "; ".join(f"{one}, as before" for one in lacking) or "all there"
+    return Reply(is_good=not worse, saw=f"{looked}: {said}", kept=found.as_record())
 
 
 def _page_faults(question: SiteCheck, page: Page) -> Iterator[str]:
