@@ -620,6 +620,27 @@ def test_files_that_nothing_declares_are_proposed_as_what_a_command_writes(envir
     assert 'writes = ["stamp"]' in proposal.read_text()
 
 
+def test_what_a_first_start_rewrites_of_the_sites_own_is_no_difference_where_the_sheet_says_so(
+    environment: Demo,
+) -> None:
+    """A stamp of the version among the data, as programs keep one that migrate when they are started."""
+    demo = environment
+    stamp = demo.root / "uploads" / "stamp"
+    stamp.write_text("2.4")
+    stamp.chmod(0o666)
+    demo.edit(
+        'run = ["', 'run = ["/bin/sh", "-c", "readlink {root}/current > {root}/uploads/stamp; exec \\"$@\\"", "-", "'
+    )
+    answer = demo.yl("climb", "--to", "4.0", "--yes")
+    assert answer.code == 1
+    assert "file uploads/stamp: has another content" in answer.err
+    change_sheet(
+        demo, "4.0", "within_s = 120\n\n[[commands]]", 'within_s = 120\nwrites = ["uploads/stamp"]\n\n[[commands]]'
+    )
+    result = demo.json("climb", "--to", "4.0", "--yes")
+    assert "written by `addresses at the first start`: 1 file" in result["proof"]["remarks"]
+
+
 def test_edits_of_a_release_that_a_climb_has_built_are_seen_by_the_next_check(environment: Demo) -> None:
     assert environment.yl("climb", "--to", "3.0", "--yes").code == 0
     assert environment.yl("settle", "--yes").code == 0

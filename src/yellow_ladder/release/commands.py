@@ -162,7 +162,7 @@ def refuse_misplaced(at: Point, keys: CommandKeys) -> None:
 class ByStart(Record):
     """`migrations.by_start`: the release migrates when it is started, and this tells that it is done.
 
-    `failed` is a line of the log that tells that it will not be.
+    `failed` is a line of the log that tells that it will not be; `writes` are the files that it may change meanwhile.
     """
 
     service: str = ""
@@ -173,6 +173,7 @@ class ByStart(Record):
     query: str = ""
     wanted: str = ""
     database: str = "main"
+    writes: list[TreePath] = []
     within_s: Seconds = USUAL_LIMIT_S
 
     @model_validator(mode="after")

@@ -123,7 +123,7 @@ def judge_files(run: Run, seen: FilesSeen, ended_ns: int | None = None) -> Files
             faults.append(f"file {one.path}: {what_became(one, expected, present)}")
     told = {one.path for one, _, _ in found}
     for path, what in seen.regrouped():
-        if path not in told:
+        if path not in told and not within(path, written):
             changed_ns = nolinks.status_of(run.plan.site.root / path).st_ctime_ns
             is_since = ended_ns is not None and changed_ns > ended_ns
             (judged.written_since if is_since else faults).append(f"file {path}: {what}")

@@ -126,8 +126,9 @@ def written_by_commands(plan: Plan, up_to: RungPlan | None = None) -> Mapping[st
         found |= {one.folder: f"import {one.folder}" for one in rung.parsed.remade if one.import_by is not None}
         found |= dict.fromkeys(generated_by(rung), f"{rung.to_version} itself")
         for migration in rung.migrations:
-            if migration.command is not None:
-                found |= dict.fromkeys(migration.command.writes, migration.id)
+            does = migration.command or migration.by_start
+            if does is not None:
+                found |= dict.fromkeys(does.writes, migration.id)
     return found
 
 
