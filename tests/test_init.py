@@ -386,6 +386,41 @@ def test_a_process_of_a_release_behind_a_link_is_proposed_for_whatever_release_i
     assert SECRET not in answer.out + answer.err
 
 
+def test_a_home_of_databases_caches_and_logs_is_taken_apart(tmp_path: Path) -> None:
+    """Databases have their own names, caches are left out, and the environment is what a process was started with."""
+    root = tmp_path / "quay"
+    release = root / "releases" / "3.1"
+    (release / "bin").mkdir(parents=True)
+    serve = release / "bin" / "serve"
+    serve.write_text("#!/bin/sh\nread line\n")
+    serve.chmod(0o755)
+    (root / "current").symlink_to("releases/3.1")
+    home = root / "home"
+    for name in ("berths.sqlite3", "Job Queue.db", "page_cache/000/cache.db", "page_cache/001/cache.db"):
+        (home / name).parent.mkdir(parents=True, exist_ok=True)
+        with contextlib.closing(sqlite3.connect(home / name)) as connection:
+            connection.execute("CREATE TABLE t (a)")
+            connection.commit()
+    (home / "logs").mkdir()
+    (home / "logs" / "quay.txt").write_text("12:00 all well\n")
+    (root / "quay.env").write_text(f"QUAY_HOME={home}\nQUAY_PORT=8461\nQUAY_WORD=high-water-4711\n")
+    (root / "other.env").write_text("QUAY_PORT=9999\n")
+    around = {**os.environ, "QUAY_HOME": str(home), "QUAY_PORT": "8461", "QUAY_WORD": "high-water-4711"}
+    with subprocess.Popen(["bin/serve"], cwd=release, stdin=subprocess.PIPE, env=around) as running:
+        try:
+            text = initialised(root, "--units", tmp_path, "--show").document["result"]["text"]
+        finally:
+            running.kill()
+    assert "high-water-4711" not in text
+    assert 'files = ["{root}/quay.env"]' in text
+    assert "QUAY_HOME =" not in text, "the file says it"
+    assert text.count("[[databases]]") == 2
+    assert 'name = "berths"' in text or 'name = "job-queue"' in text
+    assert 'caches = ["__pycache__", "page_cache"]' in text
+    assert 'logs = ["home/logs"]' in text
+    assert 'data = ["home"]' in text
+
+
 def test_what_runs_says_how_it_is_started_and_which_settings_it_reads(tmp_path: Path) -> None:
     app = tmp_path / "app"
     (app / "bin").mkdir(parents=True)

@@ -639,6 +639,10 @@ def test_what_a_first_start_rewrites_of_the_sites_own_is_no_difference_where_the
     )
     result = demo.json("climb", "--to", "4.0", "--yes")
     assert "written by `addresses at the first start`: 1 file" in result["proof"]["remarks"]
+    price = demo.json("descend", "--price")["price"]
+    assert "uploads/stamp" not in price["files"], "nobody has written it since"
+    stamp.write_text("4.0, looked after by Käthe")
+    assert "uploads/stamp" in demo.json("descend", "--price")["price"]["files"]
 
 
 def test_edits_of_a_release_that_a_climb_has_built_are_seen_by_the_next_check(environment: Demo) -> None:

@@ -31,7 +31,7 @@ HOME_TOOLS = {
 }  # fmt: skip
 _FLEETING_NAMES = {"cache", "caches", "tmp", "temp", "run"}
 _LOG_NAMES = {"log", "logs"}
-_A_LOG = re.compile(r"(?i)\.(?:log|out|err)(?:[.-]\d+)?(?:\.gz)?$")
+_A_LOG = re.compile(r"(?i)\.(?:log|out|err|txt)(?:[.-]\d+)?(?:\.gz)?$")
 _DAY_S = 86_400
 # So much of the code belongs to one account where another one's folders stand out.
 _NEARLY_ALL_CODE, _ENOUGH_CODE = 0.8, 5
@@ -191,4 +191,11 @@ def is_sqlite(path: Path) -> bool:
 def holds_logs(folder: str, files: Iterable[str]) -> bool:
     """Whether a folder is one of logs, by its name and by most of what is in it."""
     inside = [path for path in files if path.startswith(f"{folder}/")]
-    return folder.lower() in _LOG_NAMES and sum(bool(_A_LOG.search(path)) for path in inside) * 2 > len(inside)
+    name = folder.rpartition("/")[2].lower()
+    return name in _LOG_NAMES and sum(bool(_A_LOG.search(path)) for path in inside) * 2 > len(inside)
+
+
+def logs_within(data: str, files: Iterable[str]) -> Iterator[Guess]:
+    """Folders of logs next below a folder of data."""
+    below = {path.split("/", 2)[1] for path in files if path.startswith(f"{data}/") and path.count("/") > 1}
+    yield from (Guess(f"{data}/{name}", "its name") for name in sorted(below) if name.lower() in _LOG_NAMES)

@@ -20,10 +20,11 @@ from yellow_ladder.discovery.data import (
     holds_logs,
     installed_at,
     is_sqlite,
+    logs_within,
 )
 from yellow_ladder.discovery.databases import FoundDatabase, find_databases, sqlite_url
 from yellow_ladder.discovery.readers import FoundSettings, read_settings
-from yellow_ladder.discovery.running import Running, running_in
+from yellow_ladder.discovery.running import Running, is_set_for, running_in
 from yellow_ladder.discovery.servers import FoundServer, find_servers
 from yellow_ladder.discovery.shapes import (
     Behind,
@@ -70,6 +71,8 @@ _NOT_OF_A_SITE = re.compile(
 _SAMPLE_NAME = re.compile(
     r"(?i)[._-](sample|example|dist|default|template|orig|bak|old)(\.|$)|^(sample|example|default)[._-]"
 )
+_A_CACHE = re.compile(r"(?i)(?:^|[._-])caches?(?:$|[._-])")
+_WHY_CACHE = "its name, and databases in it: neither backed up nor compared; take it out of `caches` if it matters"
 _SHORT_BYTES = 256
 _A_VERSION = re.compile(r"(?<![\w.])\d+(?:\.\d+)+[\w.+-]*")
 _MOST_BEFORE = 24
@@ -93,6 +96,9 @@ class Discovery:
     addons: list[Guess] = field(default_factory=list)
     keys: list[Guess] = field(default_factory=list)
     licences: list[Guess] = field(default_factory=list)
+    caches: list[Guess] = field(default_factory=list)
+    environment_files: list[Guess] = field(default_factory=list)
+    set_by_files: set[str] = field(default_factory=set)  # the variables in them
     units: list[Unit] = field(default_factory=list)
     behind: Behind | None = None
     environment: Environment | None = None
@@ -121,6 +127,7 @@ def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discove
     else:
         found.version = found.behind.version
     written = list(data_folders(root, files, found.behind.releases.split("/")[0] if found.behind else ""))
+    written += [one for guess in written for one in logs_within(guess.what, files)]
     found.logs = [one for one in written if holds_logs(one.what, files)]
     found.data = [one for one in written if one not in found.logs]
     at_work = {str(root / server.folder) for server in found.servers}
@@ -134,13 +141,7 @@ def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discove
         beside = [one for one in beside if not within(one.what, [server.folder for server in found.servers])]
         found.logs += [one for one in beside if holds_logs(one.what, files)]
         found.data += [one for one in beside if one not in found.logs]
-    known = {one.url for one in found.databases}
-    for path in files:
-        if is_sqlite(root / path):
-            url = sqlite_url((root / path).resolve(), root)
-            if url not in known:
-                known.add(url)
-                found.databases.append(FoundDatabase(url, f"{path} is a SQLite database", is_guess=True))
+    _find_database_files(found, files)
     for guesses, pattern, why in (
         (found.keys, _KEY_FILE, "its name says that it is a key"),
         (found.licences, _LICENCE_FILE, "its name says that it is a licence"),
@@ -168,6 +169,29 @@ def _entries(root: Path, found: Discovery) -> Iterator[tuple[str, os.stat_result
             found.shortened = True
             return
         yield path, entry.status if stat.S_ISREG(entry.status.st_mode) else None
+
+
+def _find_database_files(found: Discovery, files: Iterable[str]) -> None:
+    known = {one.url for one in found.databases}
+    for path in files:
+        if not is_sqlite(found.root / path):
+            continue
+        cache = _cache_of(path)
+        if cache:
+            if cache not in {one.what for one in found.caches}:
+                found.caches.append(Guess(cache, _WHY_CACHE))
+            continue
+        url = sqlite_url((found.root / path).resolve(), found.root)
+        if url not in known:
+            known.add(url)
+            found.databases.append(FoundDatabase(url, f"{path} is a SQLite database", is_guess=True))
+
+
+def _cache_of(path: str) -> str:
+    """The folder that a path lies in whose name says that what is in it can be made anew; nothing where none does."""
+    folders = path.split("/")[:-1]
+    at = next((number for number, name in enumerate(folders, start=1) if _A_CACHE.search(name)), 0)
+    return "/".join(folders[:at])
 
 
 def _version_files(files: Mapping[str, os.stat_result]) -> Iterator[tuple[str, str]]:
@@ -230,6 +254,9 @@ def _find_settings(found: Discovery, files: Mapping[str, os.stat_result]) -> Non
         sample = _sample_of(path, files)
         why = "it names a database" if databases else "a process was started with it" if path in named else "its name"
         found.settings.append(Guess(path, f"{why}; read as {read.form}"))
+        if read.form == "env" and is_set_for(read.pairs, [one.pid for one in found.running]):
+            found.environment_files.append(Guess(f"{{root}}/{path}", "a process was started with all that it sets"))
+            found.set_by_files |= {name for name, _ in read.pairs}
         if sample:
             found.shipped[path] = sample
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -32,7 +32,8 @@ _NEAR = 6  # a script stands among the first words, after options
 class Running:
     """A process of the application that no other one of it has started; `named` are files of root in its words, and
     `written` those that it or its children have open to write to; `alike` counts others that differ in numbers alone;
-    `environment` has the variables that name files or folders of root.
+    `environment` has the variables that name files or folders of root; one that `is_detached` has outlived what
+    started it.
     """
 
     pid: int
@@ -44,6 +45,17 @@ class Running:
     written: tuple[str, ...] = ()
     alike: int = 0
     environment: tuple[tuple[str, str], ...] = ()
+    is_detached: bool = False
+
+
+def is_set_for(pairs: Sequence[tuple[str, str]], pids: Iterable[int]) -> bool:
+    """Whether one of these processes has in its environment all that is set here: it was started with it."""
+    for pid in pids:
+        with contextlib.suppress(psutil.Error, OSError):
+            around = psutil.Process(pid).environ()
+            if pairs and all(around.get(name) == value for name, value in pairs):
+                return True
+    return False
 
 
 def running_in(root: Path) -> list[Running]:
@@ -117,7 +129,10 @@ def _looked_at(root: Path, process: psutil.Process, words: list[str]) -> Iterato
         ports, written = tuple(_ports(process)), tuple(_written_by(root, process))
         around = tuple(_variables(root, process))
         named += tuple(str(Path(path).relative_to(root)) for _, path in around if Path(path).is_file())
-        yield Running(process.pid, process.username(), tuple(shown), folder, ports, named, written, environment=around)
+        yield Running(
+            process.pid, process.username(), tuple(shown), folder, ports, named, written,
+            environment=around, is_detached=process.ppid() == 1,
+        )  # fmt: skip
 
 
 def _variables(root: Path, process: psutil.Process) -> Iterator[tuple[str, str]]:

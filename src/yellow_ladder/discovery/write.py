@@ -7,6 +7,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from pathlib import Path
 from textwrap import wrap
+from urllib.parse import unquote
 
 import tomlkit
 
@@ -139,7 +140,8 @@ def _in_place(found: Discovery, one: Environment) -> str:
 
 def _environment(found: Discovery) -> list[str]:
     lines: list[str] = []
-    files = list(dict.fromkeys(file for unit in found.units for file in unit.environment))
+    of_units = list(dict.fromkeys(file for unit in found.units for file in unit.environment))
+    files = of_units or [one.what for one in found.environment_files]
     one = found.environment
     if one is not None and found.behind is not None:
         lines += [
@@ -153,7 +155,8 @@ def _environment(found: Discovery) -> list[str]:
         lines += ["[runtime]", f"name = {_text(one.runtime)}", f'command = [{_text(one.program)}, "--version"]']
         lines += [f"packages = [{words}]", ""]
     if files:
-        lines += ["# Named by the unit files; the values are shown nowhere.", "[environment]"]
+        why = "Named by the unit files" if of_units else "guess: all that it sets is set for the program that runs"
+        lines += [f"# {why}; the values are shown nowhere.", "[environment]"]
         lines += [f"files = [{', '.join(map(_text, files))}]", ""]
     return lines
 
@@ -193,11 +196,12 @@ def _databases(found: Discovery, left: list[str]) -> list[str]:
     lines: list[str] = []
     if not found.databases and not found.servers:
         left.append("[[databases]]: none was found; say where one is, unless the application keeps files alone")
+    names = _names_of([one.url for one in found.databases])
     for number, one in enumerate(found.databases):
         mark = "guess: " if one.is_guess else ""
         table = ["[[databases]]", f"url = {_text(one.url)}"]
         if number:
-            table.insert(1, f'name = "database-{number + 1}"')
+            table.insert(1, f"name = {_text(names[number])}")
         lines.append(f"# {mark}{one.where}" + (f"; {one.doubt}" if one.doubt else ""))
         if one.doubt:
             left.append(f"the engine of {one.url}: {one.doubt}")
@@ -207,6 +211,16 @@ def _databases(found: Discovery, left: list[str]) -> list[str]:
             left.append(f"the password of {one.url}: write it into {_SECRET_FILE} beside this file, and chmod 600 it")
         lines += [*table, ""]
     return lines
+
+
+def _names_of(urls: Sequence[str]) -> list[str]:
+    """A name for each database from its own, or its file's; the first is `main` without one."""
+    names = ["main"]
+    for number, url in enumerate(urls[1:], start=2):
+        last = unquote(url.split("?")[0]).rpartition("/")[2].partition(".")[0].lower()
+        name = re.sub(r"[^a-z0-9_-]", "-", last).strip("-_")
+        names.append(f"database-{number}" if not name or name in names else name)
+    return names
 
 
 _A_LOG = re.compile(r"(?i)\.(log|out|err)$|(^|/)logs?/")
@@ -240,6 +254,10 @@ def _keep(found: Discovery) -> list[str]:
         lines += _list(key, guesses)
     if found.others:
         lines.append(f"shared_with = [{', '.join(map(_text, found.others))}] # guess")
+    if found.caches:
+        names = dict.fromkeys(("__pycache__", *(one.what.rpartition("/")[2] for one in found.caches)))
+        lines += _reasons(found.caches)
+        lines.append(f"caches = [{', '.join(map(_text, names))}]")
     outside = [str(file) for unit in found.units for file in (unit.file, *unit.drop_ins)]
     if outside:
         lines.append(f"outside = [{', '.join(map(_text, outside))}]")
@@ -333,15 +351,26 @@ def _in_braces(found: Discovery, word: str) -> str:
     return word.replace(str(found.root), "{root}", 1) if within(word, [str(found.root)]) else word
 
 
+_DETACHED = (
+    "(It has left what started it: where that is its own doing, run it with what keeps it in the foreground, or name"
+    ' what starts and stops it with kind = "commands".)'
+)
+
+
 def _as_it_runs(found: Discovery, one: Running, name: str) -> list[str]:
     """A service as a process of now suggests it. Who starts it is not known, so that it stays a proposal."""
-    variables = [f"{name} = {_text(_in_braces(found, value))}" for name, value in one.environment]
+    variables = [
+        f"{name} = {_text(_in_braces(found, value))}"
+        for name, value in one.environment
+        if name not in found.set_by_files
+    ]
     words = [_in_braces(found, word) for word in one.words]
     ports = f", listens on {', '.join(map(str, one.ports))}" if one.ports else ""
     ports += f", and {one.alike} like it" if one.alike else ""
     lines = [
         f"Process {one.pid} ({one.account}{ports}) runs so now. Where something else starts it, name that:",
         'kind = "unit" or kind = "commands". As a process of this program\'s own it would be:',
+        *((_DETACHED,) if one.is_detached else ()),
         "[[services]]",
         f'name = "{name}"',
         'kind = "process"',

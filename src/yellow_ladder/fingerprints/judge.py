@@ -156,7 +156,8 @@ def _told_words(line: TableLine, rows_before: int | None, expected: TablePrint, 
     if rows_before is not None and expected.rows < rows_before:
         words.append(f"{_rows(rows_before - expected.rows)} gone as declared, the others compared")
     if come > 0:
-        words.append(f"{_rows(come)} came, the {expected.rows:,} old ones compared by key")
+        old = "old one" if expected.rows == 1 else f"{expected.rows:,} old ones"
+        words.append(f"{_rows(come)} came, the {old} compared by key")
     if line.told is not None:
         words += [f"{column} held against what it should be" for column in line.told.values]
         words += [f"{column} compared as {meaning}" for column, meaning in line.told.same_as.items()]

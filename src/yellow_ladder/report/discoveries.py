@@ -29,7 +29,9 @@ def discovery_page(found: Discovery, text: str, left: list[str], target: Path | 
         works = "a server is at work in it" if server.is_live else "no server is at work in it"
         rows.append(("server", one_line(f"{server.folder}  (a data folder of {server.engine}; {works})")))
     for label, guesses in (
-        ("settings", found.settings), ("data", found.data), ("logs", found.logs), ("add-ons", found.addons),
+        ("settings", found.settings), ("data", found.data), ("logs", found.logs), ("caches", found.caches),
+        ("environment", found.environment_files),
+        ("add-ons", found.addons),
         ("keys", found.keys), ("licences", found.licences),
     ):  # fmt: skip
         if guesses:

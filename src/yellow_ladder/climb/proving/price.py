@@ -14,7 +14,8 @@ from yellow_ladder.backup.catalog import Ground, outside_root, read_backup
 from yellow_ladder.backup.restore import look_outside
 from yellow_ladder.climb.proving.expected import expected_tree, present_tree, site_after
 from yellow_ladder.climb.proving.inventory import AFTER_NAME, read_inventory
-from yellow_ladder.climb.record.commands import commands_of, generated_by, is_set_aside
+from yellow_ladder.climb.record.catalog import load_climb
+from yellow_ladder.climb.record.commands import commands_of, generated_by, is_set_aside, written_by_commands
 from yellow_ladder.climb.record.plan import Plan, migrations_folder
 from yellow_ladder.database import Database
 from yellow_ladder.database.port import TableChanges
@@ -254,15 +255,31 @@ def drop_scratch(plan: Plan) -> None:
 
 def _changed_files(plan: Plan) -> list[str]:
     """Files below root that are new or changed against the new release and the data of the backup; and files outside
-    root that have changed since the backup. What the release makes by itself is nobody's loss.
+    root that have changed since the backup. What the release makes by itself is nobody's loss, nor what commands and
+    starts wrote before users were let in and nobody has touched since.
     """
     expected, made = expected_tree(plan), generated_by(plan.rungs[-1])
+    written, then_ns = written_by_commands(plan), _opened_ns(plan)
     found = differing(in_pairs(expected.entries(), present_tree(plan, expected)))
-    below = [one for one in found if not within(one[0].path, made)]
+    below = [
+        (one, was, now)
+        for one, was, now in found
+        if not within(one.path, made)
+        and not (now is not None and now.changed_ns <= then_ns and within(one.path, written))
+    ]
     outside = outside_root(read_backup(plan.site.state.backups / plan.backup_name).manifest())
     there = look_outside(Ground(plan.site.root), outside)
     beside = [one for one in differing(in_pairs(outside.entries(), there)) if one[0].change is FileChange.CONTENT]
     return [one.path for one, _, now in (*below, *beside) if now is not None and now.kind is not Kind.FOLDER]
+
+
+def _opened_ns(plan: Plan) -> int:
+    """When users were about to be let into the new version; 0 where nothing tells."""
+    try:
+        opened_at = load_climb(plan.folder).standing.opened_at
+    except LadderError:
+        return 0
+    return int(opened_at.timestamp() * 1e9) if opened_at else 0
 
 
 def kept_ground(plan: Plan) -> Ground:

@@ -43,6 +43,7 @@ class Standing:
     failed_code: str = ""
     accepted: int = 0
     ended_at: datetime | None = None
+    opened_at: datetime | None = None  # when users were about to be let into the new version
 
     @property
     def outcome(self) -> str:
@@ -82,7 +83,10 @@ def _advance(standing: Standing, record: JournalRecord) -> None:
         if standing.state is ClimbState.PLANNED:
             standing.state = ClimbState.CLIMBING
         if standing.state is ClimbState.CLIMBING:
-            standing.begun.add(StepName.parse(record.step))
+            step = StepName.parse(record.step)
+            standing.begun.add(step)
+            if step.kind is StepKind.OPEN and standing.opened_at is None:
+                standing.opened_at = moment_of(record.at)
     elif record.what is What.DONE:
         standing.done[StepName.parse(record.step)] = record.facts
     elif record.what is What.FAILED:
