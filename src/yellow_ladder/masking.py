@@ -19,11 +19,16 @@ def sounds_secret(key: str) -> bool:
     return _SECRET.search(key) is not None
 
 
+def masked_url(url: str) -> str:
+    """An address without the password in it."""
+    return _IN_URL.sub(rf"\g<1>{MASK}@", url)
+
+
 def masked_line(line: str) -> str:
     """A line of a file with everything replaced that may be a secret: all that follows a word for one, and encoded
     keys. Takes time in proportion to the line.
     """
-    line = _IN_URL.sub(rf"\g<1>{MASK}@", line)
+    line = masked_url(line)
     if _ENCODED.match(line):
         return line[:1] + MASK
     word = _SECRET.search(line)
@@ -35,7 +40,7 @@ def masked_line(line: str) -> str:
 
 def masked_value(key: str, value: str) -> str:
     """A value to be written down: a digest stands in for a secret, so that a change of it is still seen."""
-    value = _IN_URL.sub(rf"\g<1>{MASK}@", value)
+    value = masked_url(value)
     if not sounds_secret(key):
         return value
     return f"{MASK} {hashlib.sha256(f'{key} {value}'.encode()).hexdigest()[:12]}"

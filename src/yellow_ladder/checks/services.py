@@ -16,7 +16,8 @@ import psutil
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.files.entry import Entry, Kind, within
 from yellow_ladder.masking import masked_line
-from yellow_ladder.services import About, ServiceState, services_of
+from yellow_ladder.services import About, Service, ServiceState, services_of
+from yellow_ladder.services.commands import CommandService
 from yellow_ladder.services.cron import folders_of, pattern_of
 from yellow_ladder.services.looking import holders_below, listeners_on, name_of
 from yellow_ladder.services.timetables import Job, jobs_of
@@ -46,9 +47,22 @@ def services_controllable(at: Circumstances) -> Iterator[Finding]:
             )
         elif about.state is ServiceState.UNKNOWN:
             yield stop("services", f"the service `{service.name}` does not answer: {about.command_line}", "correct it")
+        elif (
+            denied := service.denied()
+            if isinstance(service, CommandService) and about.state is ServiceState.STOPPED
+            else ""
+        ):
+            seen = f"the service `{service.name}` is said to be stopped: {denied}"
+            yield stop("services", seen, 'where it tells that otherwise: running = "a pattern of what it prints"')
         else:
             account = f" as {about.account}" if about.account else ""
             yield ok("services", f"{service.name} is {about.state}{account}")
+
+
+def _denied(service: Service, about: About) -> str:
+    """What speaks against a service's being stopped: commands may tell that by other words than how they end."""
+    is_asked = isinstance(service, CommandService) and about.state is ServiceState.STOPPED
+    return service.denied() if is_asked and isinstance(service, CommandService) else ""
 
 
 def ports_right(at: Circumstances) -> Iterator[Finding]:
@@ -75,7 +89,7 @@ def ports_right(at: Circumstances) -> Iterator[Finding]:
 
 def _asked_port_is_free(at: Circumstances, spec: ServiceRecord, about: About) -> Iterator[Finding]:
     """Is a process that is to be started from here already there, started by somebody else?"""
-    if not isinstance(spec, ProcessRecord) or spec.ready is None or about.state is not ServiceState.STOPPED:
+    if not isinstance(spec, StartedRecord) or spec.ready is None or about.state is not ServiceState.STOPPED:
         return
     asked = spec.ready.port or _port_here(at.site.filled(spec.ready.url))
     holders = listeners_on(asked) if asked is not None and asked not in spec.ports else []

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.errors import LadderError
+from yellow_ladder.masking import masked_url
 from yellow_ladder.settings.reading import read_settings_file
 from yellow_ladder.site.maintenance_records import ClosingKey
 from yellow_ladder.survey.versions import judge_versions
@@ -61,7 +62,9 @@ def maintenance_flag(at: Circumstances) -> Iterator[Finding]:
         yield warn("maintenance", seen, 'name a page that users meet then: maintenance.closed = { url = "…" }')
     else:
         page = at.site.record.maintenance.closed
-        yield ok("maintenance", f"the site is open; closed, {at.site.filled(page.url)} will answer {page.status}")
+        yield ok(
+            "maintenance", f"the site is open; closed, {masked_url(at.site.filled(page.url))} will answer {page.status}"
+        )
 
 
 def _is_closed_by(at: Circumstances, by: ClosingKey) -> bool:

@@ -9,7 +9,7 @@ from typing import Annotated
 from pydantic import BeforeValidator, Field, model_validator
 
 from yellow_ladder.documents import Record
-from yellow_ladder.release.values import Argv, PatternText, Seconds, TreePath
+from yellow_ladder.release.values import Argv, PageUrl, PatternText, Seconds, TreePath
 
 USUAL_LIMIT_S = 3_600.0
 
@@ -166,7 +166,7 @@ class ByStart(Record):
     """
 
     service: str = ""
-    url: str = ""
+    url: PageUrl = ""
     status: int = 200
     log_line: PatternText = ""
     failed: PatternText = ""

@@ -19,6 +19,12 @@ def _tree_path(text: str) -> str:
     return text
 
 
+def _page_url(text: str) -> str:
+    if text and not text.startswith(("http://", "https://")):
+        raise ValueError("should be the address of a page, like http://127.0.0.1:8080/")
+    return text
+
+
 def _version(text: str) -> str:
     Version(text)
     return text
@@ -63,5 +69,6 @@ DottedName = Annotated[str, AfterValidator(_column)]
 SettingsKey = Annotated[str, AfterValidator(_settings_key)]
 ArithmeticText = Annotated[str, AfterValidator(lambda text: check_arithmetic(text) if text else text)]
 PatternText = Annotated[str, AfterValidator(_pattern)]
+PageUrl = Annotated[str, AfterValidator(_page_url)]
 Argv = Annotated[list[str], Field(min_length=1)]
 Seconds = Annotated[float, Field(gt=0, le=86_400)]

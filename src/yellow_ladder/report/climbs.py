@@ -23,6 +23,7 @@ from yellow_ladder.climb.steps.up import steps_up
 from yellow_ladder.climb.works.proofs import NOTHING_CHANGED
 from yellow_ladder.files.entry import Kind
 from yellow_ladder.files.listing import in_order
+from yellow_ladder.masking import masked_url
 from yellow_ladder.report.checks import findings_table
 from yellow_ladder.report.look import (
     BAD,
@@ -159,7 +160,7 @@ def _door_in_words(site: Site) -> str:
         how = f"{kept.setting.key} = {kept.setting.closed} in {kept.setting.file}"
     if kept.closed is None:
         return f"{how}; no page is asked whether it is so (maintenance.closed)"
-    return f"{how}; {site.filled(kept.closed.url)} must then answer {kept.closed.status}, or not at all"
+    return f"{how}; {masked_url(site.filled(kept.closed.url))} must then answer {kept.closed.status}, or not at all"
 
 
 def _place_in_words(target: CopyTarget) -> str:

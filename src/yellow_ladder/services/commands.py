@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shutil
 import time
 from pathlib import Path
@@ -10,7 +11,7 @@ import psutil
 
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.processes import Completed
-from yellow_ladder.services.looking import about_process
+from yellow_ladder.services.looking import about_process, holders_below
 from yellow_ladder.services.port import About, ServiceState, not_ready, not_stopped
 from yellow_ladder.services.readiness import alarm_of, readiness_of, wait_until_ready
 from yellow_ladder.site.service_records import CommandsRecord
@@ -23,7 +24,7 @@ _PID_BYTES = 64
 
 
 class CommandService:
-    """`status` ends with 0 while the service runs, and with anything else when it does not."""
+    """While the service runs, `status` prints what fits `running`, or ends with 0 where nothing of that is said."""
 
     def __init__(self, site: Site, spec: CommandsRecord) -> None:
         """Take commands from the site; nothing is run."""
@@ -43,7 +44,8 @@ class CommandService:
 
     def state(self) -> ServiceState:
         done = self._run(self._spec.status, _STATUS_WITHIN_S)
-        return ServiceState.RUNNING if done.status == 0 else ServiceState.STOPPED
+        says = re.search(self._spec.running, done.output) is not None if self._spec.running else done.status == 0
+        return ServiceState.RUNNING if says else ServiceState.STOPPED
 
     def start(self) -> None:
         was_running = self.state() is ServiceState.RUNNING
@@ -71,13 +73,27 @@ class CommandService:
     def about(self) -> About:
         """Only a pid file that the site file names leads to the process."""
         state = self.state()
-        if state is not ServiceState.RUNNING or not self._spec.pid_file:
-            return About(state)
+        process = self._process() if state is ServiceState.RUNNING else None
+        return About(state) if process is None else about_process(process)
+
+    def _process(self) -> psutil.Process | None:
+        """The process that its pid file names, where there is one."""
+        if not self._spec.pid_file:
+            return None
         try:
-            pid = int(read_regular(self._site.resolve(self._spec.pid_file), _PID_BYTES).decode().strip())
-            return about_process(psutil.Process(pid))
+            text = read_regular(self._site.resolve(self._site.filled(self._spec.pid_file)), _PID_BYTES)
+            return psutil.Process(int(text.decode().strip()))
         except (OSError, ValueError, psutil.NoSuchProcess):
-            return About(state)
+            return None
+
+    def denied(self) -> str:
+        """What speaks against a status command that says that the service is stopped; nothing where nothing does."""
+        process = self._process()
+        if process is None or process.pid not in {one.pid for one in holders_below(self._site.root, set())}:
+            return ""
+        done = self._run(self._spec.status, _STATUS_WITHIN_S)
+        said = f"its status command ended with {done.status} ({_last_line(done)})"
+        return f"{said}, and process {process.pid} of its pid file is at work"
 
     def started_with(self) -> tuple[Path, list[str]]:
         words = [*self._spec.start, *self._spec.stop, *self._spec.status]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import base64
+import http.client
 import os
 import re
 import socket
@@ -12,10 +14,11 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
+from urllib.parse import unquote, urlsplit
 
 from yellow_ladder import nolinks
 from yellow_ladder.errors import AnswerNo, LadderError
-from yellow_ladder.masking import masked_line
+from yellow_ladder.masking import masked_line, masked_url
 from yellow_ladder.services.port import not_ready
 from yellow_ladder.site.service_records import ServiceRecord
 from yellow_ladder.site.site import Site
@@ -53,7 +56,7 @@ class PageReadiness:
     @property
     def question(self) -> str:
         """The page's address."""
-        return self.url
+        return masked_url(self.url)
 
     @property
     def wanted(self) -> str:
@@ -236,10 +239,20 @@ def answer_of(url: str, timeout_s: float) -> str:
     # urllib and not the full client: this is asked in a tight loop while the site is down, and loads in no time.
     opener = urllib.request.build_opener(urllib.request.ProxyHandler({}))
     try:
-        with opener.open(url, timeout=timeout_s) as response:
+        with opener.open(_request(url), timeout=timeout_s) as response:
             return str(response.status)
     except urllib.error.HTTPError as answer:
         with answer:
             return str(answer.code)
-    except OSError as fault:
-        return f"no answer ({getattr(fault, 'reason', fault)})"
+    except (OSError, ValueError, http.client.HTTPException) as fault:
+        said = str(getattr(fault, "reason", fault)) or type(fault).__name__
+        return f"no answer ({said})"
+
+
+def _request(url: str) -> urllib.request.Request:
+    """A question to a page; an account in its address is told as every client tells it (RFC 7617)."""
+    account, at, _ = urlsplit(url).netloc.rpartition("@")
+    if not at:
+        return urllib.request.Request(url)  # noqa: S310  http or https, as the site file's keys allow
+    told = base64.b64encode(unquote(account).encode()).decode()
+    return urllib.request.Request(url.replace(f"{account}@", "", 1), headers={"Authorization": f"Basic {told}"})  # noqa: S310

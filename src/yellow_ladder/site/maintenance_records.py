@@ -5,13 +5,13 @@ from __future__ import annotations
 from pydantic import model_validator
 
 from yellow_ladder.documents import Record
-from yellow_ladder.release.values import PatternText, Seconds, SettingsKey, TreePath
+from yellow_ladder.release.values import PageUrl, PatternText, Seconds, SettingsKey, TreePath
 
 
 class ClosedPage(Record):
     """`[maintenance.closed]`: a page that tells that users are shut out."""
 
-    url: str
+    url: PageUrl
     status: int = 503
     pattern: PatternText = ""
     within_s: Seconds = 10.0

@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, model_validator
 
 from yellow_ladder.documents import Record
-from yellow_ladder.release.values import PatternText, Seconds, TreePath
+from yellow_ladder.release.values import PageUrl, PatternText, Seconds, TreePath
 
 _PAGE_ONLY = ("method", "headers", "form", "form_page", "json_body", "session", "status", "leads_to", "header",
               "pointer", "contains", "lacks", "links", "times")  # fmt: skip
@@ -22,7 +22,7 @@ class SiteCheck(Record):
     database: str = "main"
     files_in: TreePath | Literal[""] = ""
     unnamed_files: bool = False
-    url: str = ""
+    url: PageUrl = ""
     command: list[str] = []
     log: str = ""
     method: Literal["", "GET", "HEAD", "POST", "PUT", "PATCH", "DELETE"] = ""

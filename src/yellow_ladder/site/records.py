@@ -16,6 +16,7 @@ from yellow_ladder.release.commands import CommandKeys, Point, PointText, refuse
 from yellow_ladder.release.values import (
     Argv,
     DottedName,
+    PageUrl,
     PatternText,
     RangeText,
     RungsText,
@@ -50,7 +51,7 @@ class VersionProbe(Record):
     file: TreePath = ""
     link: TreePath = ""
     command: list[str] = []
-    url: str = ""
+    url: PageUrl = ""
     process: str = ""
     query: str = ""
     database: str = "main"

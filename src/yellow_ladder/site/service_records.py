@@ -8,14 +8,14 @@ from typing import Annotated, Literal
 from pydantic import BeforeValidator, Field, model_validator
 
 from yellow_ladder.documents import Record
-from yellow_ladder.release.values import Argv, PatternText, Seconds, TreePath
+from yellow_ladder.release.values import Argv, PageUrl, PatternText, Seconds, TreePath
 from yellow_ladder.site.values import NAME_PATTERN
 
 
 class Ready(Record):
     """`[services.ready]`: what tells that a service is ready; of several things, all must."""
 
-    url: str = ""
+    url: PageUrl = ""
     status: int = 200
     port: Annotated[int, Field(ge=1, le=65535)] | None = None
     log_line: PatternText = ""
@@ -119,6 +119,7 @@ class CommandsRecord(StartedRecord):
     start: Argv
     stop: Argv
     status: Argv
+    running: PatternText = ""
 
 
 class UnitRecord(ServiceRecord):

@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Any
 from yellow_ladder import nolinks, web
 from yellow_ladder.errors import LadderError
 from yellow_ladder.files.reading import read_regular
+from yellow_ladder.masking import masked_url
 from yellow_ladder.release.versions import Version
 from yellow_ladder.services import services_of
 from yellow_ladder.site.records import BuildRuntime, Runtime, Tool, VersionProbe
@@ -167,7 +168,7 @@ def _where(probe: VersionProbe) -> str:
         return f"process {probe.process}"
     if probe.link:
         return f"link {probe.link}"
-    return probe.file or probe.url or " ".join(probe.command) or f"database {probe.database}"
+    return probe.file or masked_url(probe.url) or " ".join(probe.command) or f"database {probe.database}"
 
 
 def _raw_answer(site: Site, probe: VersionProbe) -> str:

@@ -15,6 +15,7 @@ from yellow_ladder.climb.proving.closed import close_settings, open_settings
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.running.run import Facts, Run
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
+from yellow_ladder.masking import masked_url
 from yellow_ladder.site.site import Site
 from yellow_ladder.site.surroundings import run_started, started
 
@@ -37,10 +38,10 @@ def see_closed(site: Site) -> str:
     page = site.record.maintenance.closed if site.record.maintenance else None
     if page is None:
         return ""
-    url, end, said = site.filled(page.url), time.monotonic() + page.within_s, ""
+    url, end, said = masked_url(site.filled(page.url)), time.monotonic() + page.within_s, ""
     while True:
         try:
-            status, text = _page(url)
+            status, text = _page(site.filled(page.url))
         except web.faults():
             return f"{url} does not answer any more"
         if status == page.status and re.search(page.pattern, text):
