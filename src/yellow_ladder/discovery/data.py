@@ -196,6 +196,6 @@ def holds_logs(folder: str, files: Iterable[str]) -> bool:
 
 
 def logs_within(data: str, files: Iterable[str]) -> Iterator[Guess]:
-    """Folders of logs next below a folder of data."""
-    below = {path.split("/", 2)[1] for path in files if path.startswith(f"{data}/") and path.count("/") > 1}
-    yield from (Guess(f"{data}/{name}", "its name") for name in sorted(below) if name.lower() in _LOG_NAMES)
+    """Folders of logs in a folder of data."""
+    folders = {path.rpartition("/")[0] for path in files if path.startswith(f"{data}/")} - {data}
+    yield from (Guess(one, "its name") for one in sorted(folders) if one.rpartition("/")[2].lower() in _LOG_NAMES)

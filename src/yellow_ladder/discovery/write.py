@@ -197,6 +197,7 @@ def _databases(found: Discovery, left: list[str]) -> list[str]:
     if not found.databases and not found.servers:
         left.append("[[databases]]: none was found; say where one is, unless the application keeps files alone")
     names = _names_of([one.url for one in found.databases])
+    several = sum(bool(one.password_key) for one in found.databases) > 1
     for number, one in enumerate(found.databases):
         mark = "guess: " if one.is_guess else ""
         table = ["[[databases]]", f"url = {_text(one.url)}"]
@@ -207,8 +208,10 @@ def _databases(found: Discovery, left: list[str]) -> list[str]:
             left.append(f"the engine of {one.url}: {one.doubt}")
         if one.password_key:
             lines.append(f"# Its password stands there too (key {one.password_key}) and was not copied.")
-            table.append(f'password_file = "{_SECRET_FILE}"')
-            left.append(f"the password of {one.url}: write it into {_SECRET_FILE} beside this file, and chmod 600 it")
+            # Each its own: that two have the same is nowhere said.
+            secret = f"{names[number]}.password" if several else _SECRET_FILE
+            table.append(f"password_file = {_text(secret)}")
+            left.append(f"the password of {one.url}: write it into {secret} beside this file, and chmod 600 it")
         lines += [*table, ""]
     return lines
 
