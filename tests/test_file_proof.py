@@ -7,6 +7,7 @@ import struct
 import tempfile
 from pathlib import Path
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -90,6 +91,53 @@ def test_a_time_that_moved_without_the_content_is_told_by_folder(idle: Demo) -> 
         "same content and another time: 2 files in uploads, first uploads/a: "
         "2020-09-13 12:26 UTC → 2023-11-14 22:13 UTC"
     )
+
+
+def with_command(demo: Demo, script: str, writes: str = "[]") -> None:
+    text = (
+        f'[[commands]]\nname = "tidy"\nat = "before-start"\nwrites = {writes}\n'
+        f'run = ["/bin/sh", "-c", "{script}"]\n\n[maintenance]'
+    )
+    demo.edit("[maintenance]", text)
+
+
+@pytest.mark.parametrize(
+    ("script", "told"),
+    [
+        ("cd {root}/log && mv access.log access.log.1 && : > access.log", ""),
+        ("cd {root}/log && mv access.log access.log.1", ""),
+        ("cd {root}/log && rm access.log", "is missing"),
+        ("cd {root}/log && echo > access.log", "has another content"),
+    ],
+)
+def test_a_log_may_be_turned_over_in_a_climb_and_not_be_lost(idle: Demo, script: str, told: str) -> None:
+    (idle.root / "log").mkdir()
+    (idle.root / "log" / "access.log").write_text("first line\n")
+    idle.edit('data = ["data", "uploads"]', 'data = ["data", "uploads"]\nlogs = ["log"]')
+    with_command(idle, script)
+    answer = idle.yl("climb", "--to", "2.6", "--yes", "--json")
+    if told:
+        assert answer.code == 1
+        assert any(f"file log/access.log: {told}" in one["message"] for one in answer.problems)
+    else:
+        assert answer.code == 0, answer.out
+        remarks = answer.document["result"]["proof"]["remarks"]
+        assert [one for one in remarks if one.startswith("log log/access.log: ") and one.endswith("log/access.log.1")]
+
+
+def test_what_a_command_renames_among_its_own_is_its_own(idle: Demo) -> None:
+    (idle.root / "uploads" / "queue").mkdir()
+    (idle.root / "uploads" / "queue" / "letter-1").write_text("to be sent")
+    (idle.root / "uploads" / "other").write_text("not to be moved")
+    script = "cd {root}/uploads && mv queue/letter-1 queue/letter-2"
+    with_command(idle, script, '["uploads/queue"]')
+    result = idle.json("climb", "--to", "2.6", "--yes")
+    assert "written by `tidy`: 1 file" in result["proof"]["remarks"]
+    assert idle.yl("descend", "--yes").code == 0
+    idle.edit(script, f"{script} && mv other queue/other")
+    answer = idle.yl("climb", "--to", "2.6", "--yes")
+    assert answer.code == 1
+    assert "uploads/other: was renamed to uploads/queue/other" in answer.err
 
 
 def test_against_a_backup_lists_and_names_are_held_too(idle: Demo) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections import Counter, defaultdict
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
@@ -98,40 +98,88 @@ class FilesJudged:
 
 def judge_files(run: Run, seen: FilesSeen, ended_ns: int | None = None) -> FilesJudged:
     """Judge what differs. `ended_ns`: when a climb ended that had found no difference; None while it is under way."""
-    moves = data_folders_after(run.plan)
-    folders = list(moves.values())
-    logs = [_after(path, moves) for path in run.site.record.keep.logs]
-    written = written_by_commands(run.plan)
-    counts: Counter[str] = Counter()
-    new_in: dict[str, list[str]] = defaultdict(list)
-    judged = FilesJudged()
-    faults, remarks = judged.faults, judged.remarks
+    judging = _Judging(run, ended_ns)
     found, renamed = _renames_apart(sorted(seen.differences(), key=lambda one: one[0].path))
-    faults += [f"file {old}: was renamed to {new}" for old, new in renamed]
+    for old, new in renamed:
+        judging.take_rename(old, new)
+    judging.see_logs(found)
     for one, expected, present in found:
-        if one.change is FileChange.ADDED and within(one.path, folders):
-            new_in[one.path.rpartition("/")[0]].append(one.path)
-        elif within(one.path, logs) and _has_only_grown(run.site.root / one.path, expected):
-            remarks.append(f"log {one.path}: has grown; its beginning is the same")
-        elif one.change is FileChange.CONTENT and only_closes(run.plan, expected, present):
-            continue
-        elif within(one.path, folders) and not within(one.path, logs) and _is_written_since(one, present, ended_ns):
-            judged.written_since.append(f"file {one.path}: {what_became(one, expected, present)}")
-        elif within(one.path, written):
-            counts[next(name for path, name in written.items() if within(one.path, [path]))] += 1
-        else:
-            faults.append(f"file {one.path}: {what_became(one, expected, present)}")
+        judging.take(one, expected, present)
     told = {one.path for one, _, _ in found}
     for path, what in seen.regrouped():
-        if path not in told and not within(path, written):
-            changed_ns = nolinks.status_of(run.plan.site.root / path).st_ctime_ns
-            is_since = ended_ns is not None and changed_ns > ended_ns
-            (judged.written_since if is_since else faults).append(f"file {path}: {what}")
-    remarks += seen.times()
-    remarks += [_new_in_words(folder, paths) for folder, paths in new_in.items()]
-    remarks += [f"written by `{name}`: {count_of(many, 'file')}" for name, many in counts.items()]
-    remarks += _outside(run)
+        if path not in told:
+            judging.take_names(path, what)
+    judged = judging.judged
+    judged.remarks += [*seen.times(), *judging.counted(), *_outside(run)]
     return judged
+
+
+class _Judging:
+    """What may become of files, by where they are, and what has."""
+
+    def __init__(self, run: Run, ended_ns: int | None) -> None:
+        moves = data_folders_after(run.plan)
+        self._run, self._ended_ns = run, ended_ns
+        self._folders = list(moves.values())
+        self._logs = [_after(path, moves) for path in run.site.record.keep.logs]
+        self._written = written_by_commands(run.plan)
+        self._counts: Counter[str] = Counter()
+        self._new_in: dict[str, list[str]] = defaultdict(list)
+        self._logs_that_came: dict[str, str] = {}
+        self.judged = FilesJudged()
+
+    def see_logs(self, found: Iterable[Found]) -> None:
+        """Remember the logs that are new, by their content: what one held may have been turned over into another."""
+        for one, _, present in found:
+            is_new = one.change is FileChange.ADDED and within(one.path, self._logs)
+            if is_new and present is not None and _is_telling(present):
+                self._logs_that_came[present.digest] = one.path
+
+    def take(self, one: Difference, expected: Entry | None, present: Entry | None) -> None:
+        """Take what differs at one path."""
+        path, judged = one.path, self.judged
+        is_log = within(path, self._logs)
+        if one.change is FileChange.ADDED and within(path, self._folders):
+            self._new_in[path.rpartition("/")[0]].append(path)
+        elif is_log and _has_only_grown(self._run.site.root / path, expected):
+            judged.remarks.append(f"log {path}: has grown; its beginning is the same")
+        elif is_log and expected is not None and expected.digest in self._logs_that_came:
+            judged.remarks.append(f"log {path}: what it held is in {self._logs_that_came[expected.digest]}")
+        elif is_log and self._ended_ns is not None and (present is None or present.changed_ns > self._ended_ns):
+            # Programs begin their logs anew, and remove old ones.
+            judged.written_since.append(f"log {path}: {what_became(one, expected, present)}")
+        elif one.change is FileChange.CONTENT and only_closes(self._run.plan, expected, present):
+            return
+        elif within(path, self._folders) and not is_log and _is_written_since(one, present, self._ended_ns):
+            judged.written_since.append(f"file {path}: {what_became(one, expected, present)}")
+        elif within(path, self._written):
+            self._counts[self._writer_of(path)] += 1
+        else:
+            judged.faults.append(f"file {path}: {what_became(one, expected, present)}")
+
+    def take_rename(self, old: str, new: str) -> None:
+        """Take a file that is there under another name."""
+        if within(old, self._logs) and within(new, self._logs):
+            self.judged.remarks.append(f"log {old}: was renamed to {new}")
+        elif within(old, self._written) and within(new, self._written):
+            self._counts[self._writer_of(old)] += 1
+        else:
+            self.judged.faults.append(f"file {old}: was renamed to {new}")
+
+    def take_names(self, path: str, what: str) -> None:
+        """Take what became of the names of one file."""
+        if not within(path, self._written):
+            changed_ns = nolinks.status_of(self._run.plan.site.root / path).st_ctime_ns
+            is_since = self._ended_ns is not None and changed_ns > self._ended_ns
+            (self.judged.written_since if is_since else self.judged.faults).append(f"file {path}: {what}")
+
+    def counted(self) -> Iterator[str]:
+        """What came new, by folder, and what commands wrote."""
+        yield from (_new_in_words(folder, paths) for folder, paths in self._new_in.items())
+        yield from (f"written by `{name}`: {count_of(many, 'file')}" for name, many in self._counts.items())
+
+    def _writer_of(self, path: str) -> str:
+        return next(name for place, name in self._written.items() if within(path, [place]))
 
 
 def _is_written_since(one: Difference, present: Entry | None, ended_ns: int | None) -> bool:
