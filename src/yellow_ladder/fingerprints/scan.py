@@ -75,13 +75,13 @@ def take_fingerprint(
     ties: Ties | None = None,
     on_rows: OnRows | None = None,
     workers: int | None = None,
-    only_counted: Collection[str] = (),
     only: Collection[str] | None = None,
+    columns: Mapping[str, Collection[str]] | None = None,
 ) -> DatabasePrint:
     """Fingerprint every table, or `only` some. Without `ties`, tables are tied to their primary keys.
 
-    Of tables that are `only_counted`, nothing but the number of rows is read. A table without a key is tied to the
-    whole row. Memory stays bounded by one chunk for each process.
+    Of tables in `columns`, these and the key are read, and where they are none, nothing but the number of rows. A table
+    without a key is tied to the whole row. Memory stays bounded by one chunk for each process.
     """
     ties = ties or Ties()
     tables = [table for table in database.tables() if only is None or table.name in only]
@@ -92,14 +92,14 @@ def take_fingerprint(
     for table in tables:
         wanted, edges = ties.keys.get(table.name, ()), ties.edges.get(table.name, ())
         key = wanted if wanted and set(wanted) <= set(table.columns) else table.key or table.columns
-        columns = table.columns
-        if table.name in only_counted:
-            key = columns = ()
-        columns = (*columns, *(c for c in key if c not in columns))
+        read = (columns or {}).get(table.name, table.columns)
+        if not read:
+            key = ()
+        read = (*(one for one in table.columns if one in read), *(one for one in key if one not in read))
         rows = counts[table.name]
-        is_large = columns and (edges or rows >= PARALLEL_FROM_ROWS // 4)
+        is_large = read and (edges or rows >= PARALLEL_FROM_ROWS // 4)
         spans = database.spans(table.name, _pieces(rows, parts), edges) if is_large else [None]
-        jobs += [Job(table, columns, key, span, rows // len(spans)) for span in spans]
+        jobs += [Job(table, read, key, span, rows // len(spans)) for span in spans]
     found = _run_jobs(database, jobs, parts, on_rows)
     prints: dict[str, TablePrint] = {}
     for job, part in zip(jobs, found, strict=True):

@@ -65,6 +65,12 @@ class TableChange(Record):
         """Whether something of the table is given up by what is said here."""
         return bool(self.columns_changed) or self.rows == "any"
 
+    @property
+    def is_exact(self) -> bool:
+        """Whether every value of before is one of after, in its row: columns are new, or have another name."""
+        others = self.columns_dropped or self.must_change or self.loses
+        return self.rows == "same" and not (self.is_loose or self.needs_reading or others)
+
 
 class ColumnMove(Record):
     """Values that go to another table, found there again by `by`, the column that holds the old table's key."""

@@ -77,6 +77,15 @@ def _basis(plan: Plan, last: int) -> Basis:
             verdicts = {n: tuple(map(TableVerdict.from_record, found)) for n, found in record["verdicts"].items()}
             since = tuple(one for one in plan.rungs if rung.number < one.number <= last)
             return Basis(rung.number, prints, since, verdicts)
+    return _from_the_start(plan, last)
+
+
+def whole_way(plan: Plan, rung: RungPlan) -> Basis:
+    """The data before the climb, and the rungs from there to the end of one."""
+    return _from_the_start(plan, rung.number)
+
+
+def _from_the_start(plan: Plan, last: int) -> Basis:
     since = tuple(one for one in plan.rungs if one.number <= last)
     return Basis(0, read_inventory(plan, BEFORE_NAME).databases, since)
 
@@ -145,6 +154,34 @@ def told_of(
             columns = _asked_of(databases[name]) if known is None else _known_from(known[name])
             found[name] = readings(line, basis.databases[name], databases[name].address.engine, columns)
     return found
+
+
+def exact_tables(plan: Plan, name: str, rung: RungPlan) -> dict[str, str]:
+    """Tables of a database of which no release on the whole way gives anything up, by their names after a rung, with
+    those before the climb: to hold them against before the climb at the end holds them against every rung.
+    """
+    now = {table: table for table in read_inventory(plan, BEFORE_NAME).databases[name].tables}
+    found, inexact = dict(now), set[str]()
+    for one in plan.rungs:
+        for contract in one.contracts:
+            if contract.database == name:
+                inexact |= _step_on(now, contract)
+        if one is rung:
+            found = dict(now)
+    return {table: origin for table, origin in found.items() if origin and origin not in inexact}
+
+
+def _step_on(now: dict[str, str], contract: Contract) -> set[str]:
+    """Follow a contract's names from `now`; those, of before the climb, of which it gives something up."""
+    now.update(dict.fromkeys(contract.tables_added, ""))
+    inexact = set()
+    for change in contract.tables:
+        origin = now.pop(change.renamed_from or change.name, "")
+        inexact |= set() if change.is_exact else {origin}
+        now[change.name] = origin
+    for move in contract.moved:
+        inexact |= {now.get(one.partition(".")[0], "") for one in (move.from_, move.to)}
+    return inexact | {now.pop(one, "") for one in contract.tables_dropped}
 
 
 def _asked_of(database: Database) -> QueryColumns:

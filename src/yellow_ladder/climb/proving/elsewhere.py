@@ -126,7 +126,7 @@ def _tables(
         before = before.without(left_out)
         lineage = compose(before, [])
         volatile = site.database_spec(name).volatile
-        now = take_fingerprint(databases[name], lineage.ties(before), on_rows, only_counted=volatile)
+        now = take_fingerprint(databases[name], lineage.ties(before), on_rows, columns=dict.fromkeys(volatile, ()))
         judged = judge(before, now.without(left_out), lineage, volatile)
         found[name] = tuple(_unlike(one) for one in judged)
     return found

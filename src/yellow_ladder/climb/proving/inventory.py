@@ -108,7 +108,9 @@ def fingerprint_all(
             continue
         # Every column, also what has nothing to be held against: going back can tell then what has changed since.
         volatile = run.site.database_spec(name).volatile
-        prints[name] = take_fingerprint(database, lineages[name].ties(before[name]), tell, only_counted=volatile)
+        prints[name] = take_fingerprint(
+            database, lineages[name].ties(before[name]), tell, columns=dict.fromkeys(volatile, ())
+        )
     return prints
 
 

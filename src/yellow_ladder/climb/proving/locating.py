@@ -11,7 +11,7 @@ import time
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 
-from yellow_ladder.climb.proving.basis import Basis, basis_before, expected_of, told_of
+from yellow_ladder.climb.proving.basis import Basis, basis_before, exact_tables, expected_of, told_of, whole_way
 from yellow_ladder.climb.proving.price import as_left, drop_scratch, see_room
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.running.run import Run
@@ -52,11 +52,28 @@ def locate(
             if wanted:
                 readings = _readings(run.plan, basis, name)
                 pairs = pairs_of(basis.databases[name], prints[name], lines[name], readings)
-                told = _locate_in(run, basis, name, {one: pairs[one] for one in wanted if one in pairs}, until)
+                whole, since_start = _over_the_whole_way(run.plan, basis, name, prints[name])
+                ours = {one: since_start[one] for one in wanted if one in since_start}
+                others = {one: pairs[one] for one in wanted if one in pairs and one not in ours}
+                told: dict[str, InWords] = {}
+                for since, some in ((whole, ours), (basis, others)):
+                    told |= _locate_in(run, since, name, some, until) if some else {}
                 found[name] = tuple(told_in(one, told.get(one.table)) for one in judged)
     finally:
         drop_scratch(run.plan)
     return found
+
+
+def _over_the_whole_way(plan: Plan, basis: Basis, name: str, now: DatabasePrint) -> tuple[Basis, Mapping[str, Pair]]:
+    """Before the climb, and the tables to be held against that: of which nothing is given up on the way, and which were
+    not read between rungs.
+    """
+    if not basis.rung:
+        return basis, {}
+    whole = whole_way(plan, basis.since[-1])
+    exact = exact_tables(plan, name, basis.since[-1])
+    pairs = pairs_of(whole.databases[name], now, whole.lineages()[name], [])
+    return whole, {one: pair for one, pair in pairs.items() if one in exact}
 
 
 def where_listed(plan: Plan) -> str:

@@ -142,7 +142,7 @@ def print_again(
 ) -> Mapping[str, TablePrint]:
     """What the tables of a database hold now, tied to the keys that they were tied to when they were `known`."""
     ties = Ties({name: one.key for name, one in known.items()})
-    return take_fingerprint(database, ties, only_counted=volatile).tables
+    return take_fingerprint(database, ties, columns=dict.fromkeys(volatile, ())).tables
 
 
 def kept_print(plan: Plan, name: str) -> Path:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from yellow_ladder.climb.proving.basis import (
     Basis,
     basis_before,
+    exact_tables,
     faults_in,
     keep_between,
     read_what_will_be,
@@ -20,10 +21,11 @@ from yellow_ladder.climb.proving.proposal import DECLARED_IN, propose
 from yellow_ladder.climb.record.plan import RungPlan
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Facts, Run, Work
+from yellow_ladder.database import Database
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.fingerprints.lineage import Lineage, TableLine
 from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint
-from yellow_ladder.fingerprints.scan import take_fingerprint
+from yellow_ladder.fingerprints.scan import OnRows, take_fingerprint
 from yellow_ladder.fingerprints.verdicts import ACCEPTED, TableVerdict, Verdict
 
 
@@ -91,10 +93,55 @@ def _compared(run: Run, rung: RungPlan) -> _Compared:
     for name, database in plan.site_at(rung).databases().items():
         base, volatile = basis.databases[name], run.site.database_spec(name).volatile
         wanted = _to_read(name, lines[name], following).difference(volatile)
-        found = take_fingerprint(database, lines[name].ties(base), telling_rows(run, name), only=wanted)
+        exact = exact_tables(plan, name, rung).keys() & wanted
+        found, rows = _Stretch(database, base, lines[name], telling_rows(run, name)).read(wanted - exact, exact)
         prints[name] = _carried(base, found, lines[name])
-        read += found.rows
+        read += rows
     return _Compared(basis, prints, *verdicts_of(run, basis, prints), read)
+
+
+@dataclass(frozen=True, slots=True)
+class _Stretch:
+    """A database after some rungs, what it held before them, and what they declare."""
+
+    database: Database
+    base: DatabasePrint
+    lineage: Lineage
+    tell: OnRows
+
+    def read(self, wanted: Collection[str], exact: Collection[str]) -> tuple[DatabasePrint, int]:
+        """What the `wanted` tables hold, and how many rows were read. Of those that are `exact`, which the end of the
+        way is held against whole, only the columns that are new: what they had is taken as it was before.
+        """
+        there = {table.name: table.columns for table in self.database.tables()}
+        lines = self.lineage.tables
+        # What is not as declared is read, so that it is told here.
+        fit = [one for one in exact if set(there.get(one, ())) == set(lines[one].columns)]
+        new = {one: [column for column, its in lines[one].columns.items() if its.origin is None] for one in fit}
+        some = {one: columns for one, columns in new.items() if columns}
+        found = self._taken({*wanted, *exact}.difference(fit) | some.keys(), some)
+        known = {one: self._as_before(lines[one], new[one], found.tables.get(one)) for one in fit}
+        unlike = {one for one, its in known.items() if its is None}
+        again = self._taken(unlike, {}) if unlike else DatabasePrint()
+        tables = {**found.tables, **again.tables, **{one: its for one, its in known.items() if its is not None}}
+        return replace(found, tables=tables), found.rows + again.rows
+
+    def _taken(self, tables: Collection[str], some: Mapping[str, Collection[str]]) -> DatabasePrint:
+        ties = self.lineage.ties(self.base)
+        return take_fingerprint(self.database, ties, self.tell, only=tables, columns=some)
+
+    def _as_before(self, line: TableLine, new: Collection[str], read: TablePrint | None) -> TablePrint | None:
+        """The sums of before under the names that columns have now, with those of new columns; None where they do not
+        go together.
+        """
+        old, key = self.base.tables[str(line.origin)], line.key_after(self.base)
+        names = {its.origin[1]: name for name, its in line.columns.items() if its.origin is not None}
+        columns = {names[one]: sums for one, sums in old.columns.items()}
+        if new:
+            if read is None or (read.rows, read.way, read.key) != (old.rows, old.way, key):
+                return None
+            columns |= {one: read.columns[one] for one in new}
+        return replace(old, columns=columns, key=key)
 
 
 def _to_the_row(run: Run, seen: _Compared) -> _Compared:
