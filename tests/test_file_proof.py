@@ -79,12 +79,13 @@ def test_names_of_one_file_stay_names_of_one_file(idle: Demo) -> None:
 
 def test_a_time_that_moved_without_the_content_is_told_by_folder(idle: Demo) -> None:
     uploads = idle.root / "uploads"
-    for name in ("a", "b"):
+    (uploads / "deeper").mkdir()
+    for name in ("a", "deeper/b"):
         (uploads / name).write_text(name)
         os.utime(uploads / name, (1_600_000_000, 1_600_000_000))
     idle.json("climb", "--yes")
     assert not [one for one in verified(idle, code=0) if "another time" in one]
-    for name in ("a", "b"):
+    for name in ("a", "deeper/b"):
         os.utime(uploads / name, (1_700_000_000, 1_700_000_000))
     (told,) = [one for one in verified(idle, code=0) if "another time" in one]
     assert told == (

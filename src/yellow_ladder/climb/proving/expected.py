@@ -70,6 +70,10 @@ class ExpectedTree(InOrder):
             raise KeyError(path)
         return found
 
+    def data_folder_of(self, path: str) -> str:
+        """The data folder that a path lies in, as it is named after the climb; nothing where it lies in none."""
+        return next((one for one in self._data.values() if within(path, [one])), "")
+
     def is_data(self, path: str) -> bool:
         """Whether a path lies in a data folder."""
         return path.startswith(self._inside) or path in self._data.values()

@@ -41,6 +41,7 @@ class FilesSeen:
         self.found = TreeSum()
         self.files = self.data_files = 0
         self._before, self._now = NamesOfOneFile(), NamesOfOneFile()
+        self._written = written_by_commands(plan)
         self._with_another_time: dict[str, tuple[int, Entry, Entry]] = {}
 
     def differences(self) -> Iterator[Found]:
@@ -62,8 +63,8 @@ class FilesSeen:
             yield old, new
 
     def _see_times(self, old: Entry, new: Entry) -> None:
-        if old.kind is Kind.FILE and old.same_content(new):
-            folder = old.path.rpartition("/")[0]
+        if old.kind is Kind.FILE and old.same_content(new) and not within(old.path, self._written):
+            folder = self._expected.data_folder_of(old.path)
             count, first, now = self._with_another_time.get(folder, (0, old, new))
             self._with_another_time[folder] = (count + 1, first, now)
 
