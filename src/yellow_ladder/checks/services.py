@@ -47,11 +47,7 @@ def services_controllable(at: Circumstances) -> Iterator[Finding]:
             )
         elif about.state is ServiceState.UNKNOWN:
             yield stop("services", f"the service `{service.name}` does not answer: {about.command_line}", "correct it")
-        elif (
-            denied := service.denied()
-            if isinstance(service, CommandService) and about.state is ServiceState.STOPPED
-            else ""
-        ):
+        elif denied := _denied(service, about):
             seen = f"the service `{service.name}` is said to be stopped: {denied}"
             yield stop("services", seen, 'where it tells that otherwise: running = "a pattern of what it prints"')
         else:
@@ -61,8 +57,9 @@ def services_controllable(at: Circumstances) -> Iterator[Finding]:
 
 def _denied(service: Service, about: About) -> str:
     """What speaks against a service's being stopped: commands may tell that by other words than how they end."""
-    is_asked = isinstance(service, CommandService) and about.state is ServiceState.STOPPED
-    return service.denied() if is_asked and isinstance(service, CommandService) else ""
+    if about.state is not ServiceState.STOPPED or not isinstance(service, CommandService):
+        return ""
+    return service.denied()
 
 
 def ports_right(at: Circumstances) -> Iterator[Finding]:

@@ -166,7 +166,7 @@ def exact_tables(plan: Plan, name: str, rung: RungPlan) -> dict[str, str]:
         for contract in one.contracts:
             if contract.database == name:
                 inexact |= _step_on(now, contract)
-        if one is rung:
+        if one.number == rung.number:
             found = dict(now)
     return {table: origin for table, origin in found.items() if origin and origin not in inexact}
 

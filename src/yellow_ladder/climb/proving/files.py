@@ -169,9 +169,9 @@ class _Judging:
 
     def take_names(self, path: str, what: str) -> None:
         """Take what became of the names of one file."""
-        if not within(path, self._written):
-            changed_ns = nolinks.status_of(self._run.plan.site.root / path).st_ctime_ns
-            is_since = self._ended_ns is not None and changed_ns > self._ended_ns
+        status = nolinks.status_or_none(self._run.plan.site.root / path)
+        if status is not None and not within(path, self._written):
+            is_since = self._ended_ns is not None and status.st_ctime_ns > self._ended_ns
             (self.judged.written_since if is_since else self.judged.faults).append(f"file {path}: {what}")
 
     def counted(self) -> Iterator[str]:

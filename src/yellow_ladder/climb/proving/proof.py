@@ -12,9 +12,7 @@ from typing import Any
 from yellow_ladder.climb.proving.accounts import account_faults
 from yellow_ladder.climb.proving.basis import faults_in, last_basis, verdicts_of
 from yellow_ladder.climb.proving.closed import as_open
-from yellow_ladder.climb.proving.expected import (
-    site_after,
-)
+from yellow_ladder.climb.proving.expected import site_after
 from yellow_ladder.climb.proving.files import FilesSeen, judge_files
 from yellow_ladder.climb.proving.inventory import (
     AFTER_NAME,
