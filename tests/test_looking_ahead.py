@@ -22,9 +22,11 @@ from hypothesis import strategies as st
 from tests.conftest import PROGRAM, Demo, MakeDemo
 from yellow_ladder.checks import Level
 from yellow_ladder.climb.planning.prospect import look_ahead
+from yellow_ladder.climb.record.plan import WayBack
 from yellow_ladder.demo.troubles import RUNTIME_LATER, install_runtime, mend_troubles
 from yellow_ladder.release.sheet import ReleaseSheet
 from yellow_ladder.release.versions import Version, could_meet
+from yellow_ladder.report.climbs import _ways_in_words
 from yellow_ladder.route import Machine, Thing, order_of
 from yellow_ladder.route.needs import find_landings, joined
 from yellow_ladder.site.records import Replica
@@ -535,3 +537,15 @@ def test_looking_twice_takes_no_longer(idle: Demo) -> None:
     connection = sqlite3.connect(idle.database)
     connection.execute("SELECT 1").close()
     connection.close()
+
+
+def test_databases_that_go_back_alike_are_told_together() -> None:
+    ways = [
+        WayBack("main", clone=False, load_s=1, clone_s=0, why="a file needs none"),
+        WayBack("tides", clone=True, load_s=2, clone_s=1),
+        WayBack("jobs", clone=False, load_s=1, clone_s=0, why="a file needs none"),
+    ]
+    assert _ways_in_words(ways) == [
+        "databases main, jobs: each from the backup in about 1.0 s (no quick clone: a file needs none)",
+        "database tides: from a quick clone in about 1.0 s, or from the backup in about 2.0 s",
+    ]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from rich.text import Text
 
@@ -86,7 +86,7 @@ def plan_page(prospect: Prospect, plan: Plan) -> Page:
                 ("if a step fails", "the site goes back to " + plan.from_version + " by itself")
                 if plan.site.record.on_failure == "go-back"
                 else ("if a step fails", "it stops there and waits for you"),
-                *(("the way back", _way_in_words(way)) for way in plan.ways_back),
+                *(("the way back", words) for words in _ways_in_words(plan.ways_back)),
                 *(("copied to", _place_in_words(one)) for one in plan.site.record.backup.copy_to if one.climb != "no"),
             ]
         )
@@ -169,14 +169,24 @@ def _place_in_words(target: CopyTarget) -> str:
     return f"{target.name}, {when}{', encrypted' if target.is_sealed else ''}"
 
 
+def _ways_in_words(ways: Iterable[WayBack]) -> list[str]:
+    """How databases go back, and how long that takes; those of which the same is to be told stand together."""
+    alike: dict[str, list[str]] = {}
+    for way in ways:
+        alike.setdefault(_way_in_words(way), []).append(way.database)
+    return [
+        f"database {names[0]}: {words}" if len(names) == 1 else f"databases {', '.join(names)}: each {words}"
+        for words, names in alike.items()
+    ]
+
+
 def _way_in_words(way: WayBack) -> str:
-    """How one database goes back, and how long that takes."""
     load = f"from the backup in about {time_in_words(way.load_s)}"
     if way.set_aside:
-        return f"database {way.database}: its server's folder {way.set_aside} is set aside and comes back, or {load}"
+        return f"its server's folder {way.set_aside} is set aside and comes back, or {load}"
     if not way.clone:
-        return f"database {way.database}: {load} (no quick clone: {way.why})"
-    return f"database {way.database}: from a quick clone in about {time_in_words(way.clone_s)}, or {load}"
+        return f"{load} (no quick clone: {way.why})"
+    return f"from a quick clone in about {time_in_words(way.clone_s)}, or {load}"
 
 
 # What comes and goes with the releases may be hundreds of keys, and `yl settings` shows them all.
