@@ -422,6 +422,23 @@ def test_a_home_of_databases_caches_and_logs_is_taken_apart(tmp_path: Path) -> N
     assert 'data = ["home"]' in text
 
 
+def test_a_process_that_has_given_itself_a_name_is_not_proposed_by_it(tmp_path: Path) -> None:
+    """It writes over the words it was started with, and leaves zeros behind."""
+    root = tmp_path / "quay"
+    root.mkdir()
+    with subprocess.Popen(
+        ["quay office", "-", "", ""], executable=sys.executable, cwd=root, stdin=subprocess.PIPE
+    ) as running:
+        try:
+            wait_for_name(running.pid, "quay office")
+            text = initialised(root, "--units", tmp_path, "--show").document["result"]["text"]
+        finally:
+            running.kill()
+    told = " ".join(text.replace("\n# ", " ").split())
+    assert '(It calls itself "quay office -": with which words it was started is not seen.)' in told
+    assert f'# run = ["{Path(sys.executable).resolve()}", "…"]' in text
+
+
 def test_each_of_several_passwords_has_a_file_of_its_own(tmp_path: Path) -> None:
     root = tmp_path / "quay"
     root.mkdir()

@@ -33,7 +33,7 @@ class Running:
     """A process of the application that no other one of it has started; `named` are files of root in its words, and
     `written` those that it or its children have open to write to; `alike` counts others that differ in numbers alone;
     `environment` has the variables that name files or folders of root; one that `is_detached` has outlived what
-    started it.
+    started it. With a `program`, the words are a name that it has given itself.
     """
 
     pid: int
@@ -46,6 +46,7 @@ class Running:
     alike: int = 0
     environment: tuple[tuple[str, str], ...] = ()
     is_detached: bool = False
+    program: str = ""  # where the words do not tell it: it has given itself a name of its own
 
 
 def is_set_for(pairs: Sequence[tuple[str, str]], pids: Iterable[int]) -> bool:
@@ -64,7 +65,7 @@ def running_in(root: Path) -> list[Running]:
     found: dict[int, tuple[psutil.Process, list[str]]] = {}
     for process in psutil.process_iter():
         with contextlib.suppress(psutil.Error, OSError):
-            words = process.cmdline()
+            words = _words_of(process)
             if process.pid not in ours and _is_of(root, process, words):
                 found[process.pid] = (process, words)
     looked_at = [
@@ -83,6 +84,22 @@ def _one_of_each(found: list[Running]) -> list[Running]:
         kind = one.pid if one.ports else (one.account, tuple(re.sub(r"\d+", "#", word) for word in one.words))
         kinds.setdefault(kind, []).append(one)
     return [replace(same[0], alike=len(same) - 1) for same in kinds.values()]
+
+
+def _words_of(process: psutil.Process) -> list[str]:
+    """The words of a process; who writes a name over them leaves nothing but zeros behind it."""
+    words = process.cmdline()
+    while words and not words[-1]:
+        words.pop()
+    return words
+
+
+def _own_name(process: psutil.Process, words: list[str]) -> str:
+    """The program of a process that has given itself another name; nothing where its words are those it began with."""
+    program = process.exe()
+    first = words[0].partition(" ")[0]
+    is_told = "/" in first or _interpreter(first) in (*_SHELLS, _interpreter(program))
+    return "" if is_told or Path(first).name == Path(program).name else program
 
 
 def _is_of(root: Path, process: psutil.Process, words: list[str]) -> bool:
@@ -131,7 +148,7 @@ def _looked_at(root: Path, process: psutil.Process, words: list[str]) -> Iterato
         named += tuple(str(Path(path).relative_to(root)) for _, path in around if Path(path).is_file())
         yield Running(
             process.pid, process.username(), tuple(shown), folder, ports, named, written,
-            environment=around, is_detached=process.ppid() == 1,
+            environment=around, is_detached=process.ppid() == 1, program=_own_name(process, words),
         )  # fmt: skip
 
 

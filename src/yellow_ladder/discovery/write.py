@@ -368,12 +368,18 @@ def _as_it_runs(found: Discovery, one: Running, name: str) -> list[str]:
         if name not in found.set_by_files
     ]
     words = [_in_braces(found, word) for word in one.words]
+    notes = [_DETACHED] if one.is_detached else []
+    if one.program:
+        words = [_in_braces(found, one.program), "…"]
+        notes.append(
+            f"(It calls itself {_text(' '.join(one.words)[:60])}: with which words it was started is not seen.)"
+        )
     ports = f", listens on {', '.join(map(str, one.ports))}" if one.ports else ""
     ports += f", and {one.alike} like it" if one.alike else ""
     lines = [
         f"Process {one.pid} ({one.account}{ports}) runs so now. Where something else starts it, name that:",
         'kind = "unit" or kind = "commands". As a process of this program\'s own it would be:',
-        *((_DETACHED,) if one.is_detached else ()),
+        *notes,
         "[[services]]",
         f'name = "{name}"',
         'kind = "process"',
