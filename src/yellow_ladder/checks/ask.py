@@ -43,7 +43,7 @@ from yellow_ladder.checks.services import (
     timed_jobs,
 )
 from yellow_ladder.checks.settings import mode_switches, settings_changes, settings_elsewhere, settings_readable
-from yellow_ladder.checks.site import left_over_work, maintenance_flag, probes_agree
+from yellow_ladder.checks.site import climbs_of_others, left_over_work, maintenance_flag, probes_agree
 from yellow_ladder.checks.trust import environment_sound, hidden_rights, state_folder_safe, what_root_runs
 from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.errors import LadderError
@@ -51,6 +51,7 @@ from yellow_ladder.errors import LadderError
 SITE_CHECKS: dict[str, Check] = {
     "route": route_found,
     "earlier work": left_over_work,
+    "climbs of others": climbs_of_others,
     "versions": probes_agree,
     "pointer": pointer_leads,
     "maintenance": maintenance_flag,

@@ -49,7 +49,8 @@ def copies_elsewhere(at: Circumstances) -> Iterator[Finding]:
 
 def backup_age(at: Circumstances) -> Iterator[Finding]:
     """Is there a recent backup, apart from the one that the climb makes?"""
-    backups = [backup for backup in list_backups(at.site.state.backups) if backup.read_back_at]
+    made = list_backups(at.site.state.backups)
+    backups = [backup for backup in made if backup.read_back_at and backup.site == at.site.name]
     if not backups:
         yield ok("last backup", "there is none yet; the climb makes one and reads it back before anything changes")
         return

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import asdict, dataclass, field
 from datetime import datetime
 from enum import StrEnum
+from pathlib import Path
 from typing import Any
 
 from yellow_ladder.errors import Problem
@@ -41,12 +42,24 @@ class Finding:
 
 
 @dataclass(frozen=True, slots=True)
+class OthersClimb:
+    """A climb in the state folder that is another site's: its root, its site file, and its own state folder."""
+
+    climb: str
+    root: Path
+    site_file: str
+    state: Path
+    is_open: bool
+
+
+@dataclass(frozen=True, slots=True)
 class Past:
     """What earlier runs left: a climb that is not finished, and since when the site is at its version, where known."""
 
     unfinished: str = ""
     at_version_since: datetime | None = None
     trouble: str = ""
+    others: tuple[OthersClimb, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

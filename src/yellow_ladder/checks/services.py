@@ -9,6 +9,7 @@ import pwd
 import shlex
 from collections.abc import Collection, Iterator, Sequence
 from functools import cache
+from pathlib import Path
 from urllib.parse import urlsplit
 
 import psutil
@@ -19,7 +20,7 @@ from yellow_ladder.masking import masked_line
 from yellow_ladder.services import About, Service, ServiceState, services_of
 from yellow_ladder.services.commands import CommandService
 from yellow_ladder.services.cron import folders_of, pattern_of
-from yellow_ladder.services.looking import holders_below, listeners_on, name_of
+from yellow_ladder.services.looking import holders_below, listeners_on, name_of, works_for_another
 from yellow_ladder.services.timetables import Job, jobs_of
 from yellow_ladder.site.service_records import CronRecord, ProcessRecord, ServiceRecord, StartedRecord, UnitRecord
 from yellow_ladder.words import count_of, some_of
@@ -47,12 +48,26 @@ def services_controllable(at: Circumstances) -> Iterator[Finding]:
             )
         elif about.state is ServiceState.UNKNOWN:
             yield stop("services", f"the service `{service.name}` does not answer: {about.command_line}", "correct it")
+        elif other := _of_another_site(at, about):
+            seen = f"the service `{service.name}` runs for {other}, and this site is {at.site.root}"
+            remedy = "this is a copy: name a unit, commands or a pid file of its own, or take it out of [[services]]"
+            yield stop("services", seen, remedy)
         elif denied := _denied(service, about):
             seen = f"the service `{service.name}` is said to be stopped: {denied}"
             yield stop("services", seen, 'where it tells that otherwise: running = "a pattern of what it prints"')
         else:
             account = f" as {about.account}" if about.account else ""
             yield ok("services", f"{service.name} is {about.state}{account}")
+
+
+def _of_another_site(at: Circumstances, about: About) -> Path | None:
+    """For which other site the processes of a service work, of which this one is a copy."""
+    for pid in about.pids:
+        with contextlib.suppress(psutil.NoSuchProcess):
+            other = works_for_another(psutil.Process(pid), at.site)
+            if other is not None:
+                return other
+    return None
 
 
 def _denied(service: Service, about: About) -> str:

@@ -89,3 +89,17 @@ def left_over_work(at: Circumstances) -> Iterator[Finding]:
         yield stop("earlier work", seen, "go on with `yl climb --continue`, or go back with `yl descend`")
     elif not busy:
         yield ok("earlier work", "no other run is at work, and no climb is unfinished")
+
+
+def climbs_of_others(at: Circumstances) -> Iterator[Finding]:
+    """Is the state folder this site's alone, and did it come from nowhere in the middle of a climb?"""
+    shared = next((one for one in at.past.others if one.state == at.site.state.path), None)
+    torn = next((one for one in at.past.others if one.is_open), None)
+    if shared is not None:
+        seen = f"the state folder {at.site.state.path} is also that of {shared.root} ({shared.site_file})"
+        yield stop("climbs of others", seen, f'give this site one of its own: state = ".ladder-{at.site.name}"')
+    elif torn is not None:
+        seen = f"the climb {torn.climb} of {torn.root} was under way when this was copied from there"
+        yield warn("climbs of others", seen, "see whether its files are all of one release: yl survey")
+    else:
+        yield ok("climbs of others", f"{at.site.state.path} is no other site's")

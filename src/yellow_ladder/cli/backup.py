@@ -96,7 +96,7 @@ def restore(choices: Choices, name: str | None, into: Path) -> None:
 
 def _find(site: Site, name: str | None) -> Backup:
     backups = list_backups(site.state.backups)
-    found = [one for one in backups if name in (None, one.name)]
+    found = [one for one in backups if (one.site == site.name if name is None else one.name == name)]
     if not found:
         text = f"there is no backup {name}" if name else "there is no backup yet"
         raise BadInput(Problem("no-backup", text, "see which there are: yl backup list"))
@@ -153,7 +153,9 @@ def drop(choices: Choices, name: str | None, due: bool, yes: bool) -> None:
 
 
 def _due(site: Site) -> list[Backup]:
-    wishes, backups = site.record.backup, list_backups(site.state.backups)
+    # Another site's may lie there too: they are not to be counted, and not to go.
+    wishes = site.record.backup
+    backups = [one for one in list_backups(site.state.backups) if one.site == site.name]
     return past_their_time(backups, utc_now(), wishes.keep_count, wishes.keep_days, needed_backups(site))
 
 

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import asdict
 
 import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, emit
-from yellow_ladder.climb.record.catalog import list_climbs, records_of
+from yellow_ladder.climb.record.catalog import climbs_of_others, list_climbs, records_of
 from yellow_ladder.report.climbs import history_page
 
 
@@ -18,6 +19,7 @@ def command(choices: Choices, steps: bool) -> None:
     """Show past climbs, how long they took and how they ended."""
     site = choices.site(under_way=True)
     climbs = [(climb, records_of(climb.plan)) for climb in list_climbs(site)]
+    theirs = Counter(one.plan.site_file for one in climbs_of_others(site))
     result = [
         {
             "climb": climb.name,
@@ -29,4 +31,4 @@ def command(choices: Choices, steps: bool) -> None:
         }
         for climb, records in climbs
     ]
-    emit("history", choices, result, history_page(climbs, steps=steps or choices.verbose))
+    emit("history", choices, result, history_page(climbs, theirs, steps=steps or choices.verbose))

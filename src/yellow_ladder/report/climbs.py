@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 from rich.text import Text
 
@@ -241,9 +241,13 @@ def settled_page(settled: Sequence[SettledClimb]) -> Page:
     return page
 
 
-def history_page(climbs: Sequence[tuple[Climb, Sequence[JournalRecord]]], *, steps: bool) -> Page:
-    """Past climbs, newest last."""
-    page = Page()
+def history_page(
+    climbs: Sequence[tuple[Climb, Sequence[JournalRecord]]], theirs: Mapping[str, int], *, steps: bool
+) -> Page:
+    """Past climbs, newest last; `theirs` are counts of other sites' that lie here too, by site file."""
+    page = Page().add(
+        *(Text(f"{site_file}: its climbs lie here too ({n:,})", style=FAINT) for site_file, n in theirs.items())
+    )
     if not climbs:
         return page.add(Text("No climbs yet."), next_command(("yl route", "the way to the newest release")))
     # Its name says from where to where: on a narrow terminal the state needs the room.

@@ -12,7 +12,8 @@ from typing import Any
 
 import psutil
 
-from yellow_ladder.services.port import About, ServiceState
+from yellow_ladder.services.port import MARK, About, ServiceState
+from yellow_ladder.site.site import Site
 from yellow_ladder.words import stamp_of
 
 
@@ -30,6 +31,29 @@ def about_process(process: psutil.Process) -> About:
     ports = sorted({port for one in family for port in listening_ports(one)})
     pids = tuple(one.pid for one in family)
     return About(ServiceState.RUNNING, pids, stamp_of(since), account, tuple(ports), line)
+
+
+def works_for_another(process: psutil.Process, site: Site) -> Path | None:
+    """The root of the site that a process works for, where that is a copy of this one, or what this is a copy of; None
+    where nothing says so. Pid files and names of units are copied along with a site.
+    """
+    root, places = site.root, list[Path]()
+    for ask in (process.cwd, process.exe):
+        with contextlib.suppress(psutil.Error, OSError):
+            places.append(Path(ask()))
+    if any(one.is_relative_to(root) for one in places):
+        return None
+    with contextlib.suppress(psutil.Error, OSError):
+        marked = process.environ().get(MARK, "").partition("@")[2]
+        if marked and Path(marked) != root and Path(marked).is_dir():
+            return Path(marked)
+    inside = os.path.relpath(root, site.file.parent)
+    for one in (parent for place in places for parent in (place, *place.parents)):
+        beside = Path(str(one).removesuffix(inside))
+        is_named_alike = str(one).endswith(f"/{inside}") and beside != site.file.parent
+        if is_named_alike and (beside / site.file.name).is_file():
+            return one
+    return None
 
 
 def listening_ports(process: psutil.Process) -> list[int]:

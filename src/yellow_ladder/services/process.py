@@ -19,7 +19,7 @@ from yellow_ladder import nolinks, whose
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.processes import limited
-from yellow_ladder.services.looking import about_process
+from yellow_ladder.services.looking import about_process, works_for_another
 from yellow_ladder.services.port import MARK, About, ServiceState, not_ready, not_stopped
 from yellow_ladder.services.readiness import alarm_of, last_words, readiness_of, wait_until_ready
 from yellow_ladder.site.service_records import ProcessRecord
@@ -53,7 +53,8 @@ class ProcessService:
         return self._spec.name
 
     def process(self) -> psutil.Process | None:
-        """The running process that the pid file names; a pid that was given to another program since is not it.
+        """The running process that the pid file names; a pid that was given to another program since is not it, nor the
+        process of a site that this one is a copy of.
 
         Raises AnswerNo where the file is there and cannot be read, which is no sign that the service has stopped; and
         where it names a process that is not the service's: whoever may write the file could have any process killed.
@@ -62,7 +63,7 @@ class ProcessService:
             written_at = nolinks.status_of(nolinks.trusted(self._pid_file)).st_mtime
             process = psutil.Process(int(read_regular(self._pid_file, _PID_BYTES).decode().strip()))
             is_ours = process.create_time() <= written_at + _CLOCK_SLACK_S
-            if not is_ours or process.status() == psutil.STATUS_ZOMBIE:
+            if not is_ours or process.status() == psutil.STATUS_ZOMBIE or works_for_another(process, self._site):
                 return None
             self._refuse_another(process)
             return process

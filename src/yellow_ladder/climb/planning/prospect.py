@@ -9,9 +9,10 @@ from datetime import datetime
 from typing import TypeVar
 
 from yellow_ladder.checks import Circumstances, Finding, Level, Past, run_checks
+from yellow_ladder.checks.records import OthersClimb
 from yellow_ladder.checks.releases import fetching
 from yellow_ladder.climb.planning.recorded import CLIMB_RECORDS
-from yellow_ladder.climb.record.catalog import list_climbs, open_climb
+from yellow_ladder.climb.record.catalog import Climb, climbs_of_others, list_climbs, open_climb
 from yellow_ladder.climb.record.standing import ClimbState
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
 from yellow_ladder.events import Listener, silent
@@ -219,7 +220,7 @@ def _gathered(ask: Callable[[], T], refusals: list[LadderError]) -> T | None:
 def _past(site: Site, version: Version | None) -> Past:
     """What earlier climbs left; where that cannot be read, a finding says so."""
     try:
-        unfinished, climbs = open_climb(site), list_climbs(site)
+        unfinished, climbs, others = open_climb(site), list_climbs(site), climbs_of_others(site)
     except LadderError as fault:
         return Past(trouble=fault.problems[0].message)
     except OSError as fault:
@@ -228,4 +229,11 @@ def _past(site: Site, version: Version | None) -> Past:
     for climb in climbs:
         if climb.standing.state in (ClimbState.CLIMBED, ClimbState.SETTLED) and str(version) == climb.plan.to_version:
             came_here = climb.standing.ended_at
-    return Past(unfinished.name if unfinished else "", came_here)
+    return Past(unfinished.name if unfinished else "", came_here, others=tuple(map(_of_another_site, others)))
+
+
+def _of_another_site(climb: Climb) -> OthersClimb:
+    theirs = climb.plan.site
+    return OthersClimb(
+        climb.name, theirs.root, climb.plan.site_file, theirs.state.path, is_open=climb.standing.state.is_open
+    )

@@ -29,11 +29,32 @@ class Climb:
 
 
 def list_climbs(site: Site) -> list[Climb]:
-    """All climbs with a frozen plan, oldest first. Raises BadInput when a journal was altered."""
+    """All climbs of a site with a frozen plan, oldest first. Raises BadInput when a journal was altered.
+
+    What a plan says holds for the folders that it names. In a copy of a site lie plans of the one that was copied, and
+    they would be carried out there: these are no climbs of the copy.
+    """
+    return [one for one in _all_climbs(site) if _is_of(site, one.plan)]
+
+
+def climbs_of_others(site: Site) -> list[Climb]:
+    """Climbs in the state folder that are another site's: they were copied or moved here, or it shares the folder."""
+    return [one for one in _all_climbs(site) if not _is_of(site, one.plan)]
+
+
+def _all_climbs(site: Site) -> list[Climb]:
     folder = site.state.climbs
     if not folder.is_dir():
         return []
     return [load_climb(path) for path in sorted(folder.iterdir()) if (path / PLAN_NAME).is_file()]
+
+
+def _is_of(site: Site, plan: Plan) -> bool:
+    there, here = plan.site.root, site.root
+    try:
+        return there == here or there.samefile(here)
+    except OSError:  # one of them is not there, or not just now
+        return False
 
 
 def load_climb(folder: Path) -> Climb:
@@ -52,6 +73,11 @@ def find_climb(site: Site, name: str | None, states: Collection[ClimbState] = (C
     if name is not None:
         climbs = [climb for climb in climbs if climb.name == name]
     if not climbs:
+        for other in climbs_of_others(site):
+            if name in (None, other.name):
+                text = f"the climb {other.name} is of {other.plan.site.root}, and this site is {site.root}"
+                remedy = f"name that one's site file: --site {other.plan.site_file}"
+                raise BadInput(Problem("climb-of-another-site", text, remedy, other.name))
         text = f"there is no climb {name}" if name else "no climb was made on this site"
         raise BadInput(Problem("no-climb", text, "see which there are with: yl history"))
     wanted = [climb for climb in climbs if climb.standing.state in states]
@@ -98,9 +124,9 @@ def refuse_if_open(site: Site) -> None:
 
 
 def needed_backups(site: Site) -> set[str]:
-    """Names of backups that a climb still needs for going back: it is under way, or is not settled yet."""
+    """Names of backups that a climb still needs for going back, whosever it is: it is under way, or not settled yet."""
     climbs = [
-        one for one in list_climbs(site) if one.standing.state.is_open or one.standing.state is ClimbState.CLIMBED
+        one for one in _all_climbs(site) if one.standing.state.is_open or one.standing.state is ClimbState.CLIMBED
     ]
     return {one.plan.backup_name for one in climbs}
 
