@@ -11,7 +11,7 @@ import sys
 import tempfile
 import uuid
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -20,11 +20,13 @@ import pytest
 from hypothesis import settings
 
 from tests.warm import PROGRAM_CALL, Answer, WarmProcess
+from yellow_ladder.demo import build, prepare, shapes
 from yellow_ladder.demo.build import build_releases
 from yellow_ladder.demo.prepare import DemoSite, Place, free_port, prepare_demo, start_site, stop_site
 from yellow_ladder.demo.servers import PrivateServer, make_server, missing_programs, remove_server
 from yellow_ladder.demo.shapes import SECRET
 from yellow_ladder.errors import LadderError
+from yellow_ladder.release.pack import Packed
 from yellow_ladder.site.site import Site, load_site
 
 # Laws are about what comes out, not about how fast a busy machine is.
@@ -192,6 +194,32 @@ class Demo:
 
 
 MakeDemo = Callable[..., Demo]
+
+
+def built_once(made_by: Callable[..., list[Packed]], kept: Path) -> Callable[..., list[Packed]]:
+    """The same releases, built at the first call and copied at the others: hundreds of tests begin with them."""
+    made: dict[tuple[tuple[str, object], ...], tuple[Path, list[Packed]]] = {}
+
+    def copied(into: Path, **wishes: object) -> list[Packed]:
+        key = tuple(sorted(wishes.items()))
+        if key not in made:
+            folder = kept / f"{made_by.__name__}-{len(made)}"
+            made[key] = (folder, made_by(folder, **wishes))
+        folder, packed = made[key]
+        shutil.copytree(folder, into, dirs_exist_ok=True)
+        return [replace(one, archive=into / one.archive.name) for one in packed]
+
+    return copied
+
+
+@pytest.fixture(scope="session", autouse=True)
+def releases_built_once(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None]:
+    """Demonstrations that tests prepare share the releases' archives; `yl demo` itself builds them each time."""
+    kept = tmp_path_factory.mktemp("built")
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(prepare, "build_releases", built_once(build.build_releases, kept))
+        patch.setattr(shapes, "build_environments", built_once(build.build_environments, kept))
+        yield
 
 
 @pytest.fixture
