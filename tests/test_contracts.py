@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import json
+import sys
 
 import pytest
 
@@ -260,3 +261,18 @@ def test_a_column_that_a_release_should_have_added_is_missed_at_its_rung(demo: D
     answer = demo.yl("climb", "--yes")
     assert answer.code == 1
     assert "after 2.6: main.bookings: the column pilot is gone" in " ".join(answer.err.split())
+
+
+def test_a_table_that_a_release_speaks_of_and_is_gone_is_told_at_its_rung(demo: Demo) -> None:
+    beside(demo, "2.6", BOATS, '[[contract.tables]]\nname = "notices"\ncolumns_added = ["pinned"]\n\n' + BOATS)
+    drop = f"import sqlite3; sqlite3.connect('{demo.database}').executescript('DROP TABLE notices')"
+    demo.edit(
+        "[maintenance]",
+        f'[[commands]]\nname = "tidy"\nat = "after-migrations"\nfor = "2.6"\n'
+        f'run = ["{sys.executable}", "-c", "{drop}"]\n\n[maintenance]',
+    )
+    before = picture_of(demo.site())
+    answer = demo.yl("climb", "--yes")
+    assert answer.code == 1, answer.err
+    assert "main.notices: is gone, and no release declares it" in " ".join(answer.err.split())
+    assert picture_of(demo.site()) == before

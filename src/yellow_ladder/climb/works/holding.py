@@ -94,8 +94,10 @@ def _compared(run: Run, rung: RungPlan) -> _Compared:
         base, volatile = basis.databases[name], run.site.database_spec(name).volatile
         wanted = _to_read(name, lines[name], following).difference(volatile)
         exact = exact_tables(plan, name, rung).keys() & wanted
-        found, rows = _Stretch(database, base, lines[name], telling_rows(run, name)).read(wanted - exact, exact)
-        prints[name] = _carried(base, found, lines[name])
+        stretch = _Stretch(database, base, lines[name], telling_rows(run, name))
+        there = {table.name: table.columns for table in database.tables()}
+        found, rows = stretch.read(there, wanted - exact, exact)
+        prints[name] = _carried(base, found, lines[name], there)
         read += rows
     return _Compared(basis, prints, *verdicts_of(run, basis, prints), read)
 
@@ -109,11 +111,14 @@ class _Stretch:
     lineage: Lineage
     tell: OnRows
 
-    def read(self, wanted: Collection[str], exact: Collection[str]) -> tuple[DatabasePrint, int]:
-        """What the `wanted` tables hold, and how many rows were read. Of those that are `exact`, which the end of the
-        way is held against whole, only the columns that are new: what they had is taken as it was before.
+    def read(
+        self, there: Mapping[str, Collection[str]], wanted: Collection[str], exact: Collection[str]
+    ) -> tuple[DatabasePrint, int]:
+        """What the `wanted` tables hold, and how many rows were read; `there` are all tables, with their columns.
+
+        Of those that are `exact`, which the end of the way is held against whole, only the columns that are new are
+        read: what they had is taken as it was before.
         """
-        there = {table.name: table.columns for table in self.database.tables()}
         lines = self.lineage.tables
         # What is not as declared is read, so that it is told here.
         fit = [one for one in exact if set(there.get(one, ())) == set(lines[one].columns)]
@@ -169,11 +174,11 @@ def _to_read(name: str, lineage: Lineage, following: RungPlan) -> set[str]:
     return spoken_of | {one.renamed_from or one.name for one in told if one.needs_reading}
 
 
-def _carried(base: DatabasePrint, found: DatabasePrint, lineage: Lineage) -> DatabasePrint:
-    """What was read, and for every other table what it held before, under the names that it has now."""
+def _carried(base: DatabasePrint, found: DatabasePrint, lineage: Lineage, there: Collection[str]) -> DatabasePrint:
+    """What was read, and for every other table that is there what it held before, under the names that it has now."""
     tables = dict(found.tables)
     for name, line in lineage.tables.items():
-        if name not in tables and line.origin is not None:
+        if name in there and name not in tables and line.origin is not None:
             tables[name] = base.tables[line.origin] if line.is_plain(name) else _only_counted(base, line)
     return DatabasePrint(tables, found.objects, found.positions)
 
