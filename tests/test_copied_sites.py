@@ -45,6 +45,17 @@ def test_no_command_in_a_copy_does_anything_to_what_was_copied(idle: Demo, comma
         assert f"--site {idle.prepared.file}" in " ".join(answer.err.split())
 
 
+def test_a_site_that_was_moved_is_told_where_its_climbs_can_be_carried_out(idle: Demo) -> None:
+    idle.json("climb", "--to", "2.6", "--yes")
+    moved = idle.folder.with_name("moved")
+    idle.folder.rename(moved)
+    answer = in_copy(moved, "descend", "--yes")
+    assert answer.code == 2
+    assert "move the folder back" in answer.err
+    moved.rename(idle.folder)
+    assert idle.yl("descend", "--yes").code == 0
+
+
 def test_a_copy_climbs_and_goes_back_by_itself(idle: Demo) -> None:
     idle.json("climb", "--to", "2.6", "--yes")
     copy = copied(idle)

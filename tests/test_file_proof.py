@@ -211,4 +211,5 @@ def _see_two_trees(files: list[tuple[bool, int, int]], folder: Path) -> None:
 
 def test_attributes_that_are_no_text_are_shown() -> None:
     assert attributes_changed((("user.x", "/w=="),), ()) == ["has another attribute user.x: '\\udcff' → none"]
+    assert attributes_changed((("user.\x1b[31m", "eA=="),), ()) == ["has another attribute user.\\x1b[31m: 'x' → none"]
     assert attributes_changed((), ((LIST, "AAAA"),)) == ["has another access control list: none → 000000"]

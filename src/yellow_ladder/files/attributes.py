@@ -84,7 +84,7 @@ def attributes_changed(before: Attributes, now: Attributes) -> list[str]:
     """What became of each attribute, in words; access control lists in the short text of acl(5), accounts by number."""
     old, new = dict(before), dict(now)
     return [
-        f"has another {_NAMES.get(name, f'attribute {name}')}: {_shown(name, old)} → {_shown(name, new)}"
+        f"has another {_named(name)}: {_shown(name, old)} → {_shown(name, new)}"
         for name in sorted(old.keys() | new.keys())
         if old.get(name) != new.get(name)
     ]
@@ -100,6 +100,10 @@ _LONGEST_SHOWN = 40
 _ACL_VERSION, _ACL_HEAD, _ACL_ENTRY = 2, struct.Struct("<I"), struct.Struct("<HHI")
 _ACL_TAGS = {1: "user", 2: "user", 4: "group", 8: "group", 16: "mask", 32: "other"}
 _WITH_ACCOUNT = (2, 8)
+
+
+def _named(name: str) -> str:
+    return _NAMES.get(name) or f"attribute {name if name.isprintable() else ascii(name)[1:-1]}"
 
 
 def _shown(name: str, attributes: Mapping[str, str]) -> str:

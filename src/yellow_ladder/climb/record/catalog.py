@@ -77,6 +77,10 @@ def find_climb(site: Site, name: str | None, states: Collection[ClimbState] = (C
             if name in (None, other.name):
                 text = f"the climb {other.name} is of {other.plan.site.root}, and this site is {site.root}"
                 remedy = f"name that one's site file: --site {other.plan.site_file}"
+                if not Path(other.plan.site_file).exists():
+                    remedy = (
+                        f"it can only be carried out there: move the folder back, if {site.root} was moved from there"
+                    )
                 raise BadInput(Problem("climb-of-another-site", text, remedy, other.name))
         text = f"there is no climb {name}" if name else "no climb was made on this site"
         raise BadInput(Problem("no-climb", text, "see which there are with: yl history"))
