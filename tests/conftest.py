@@ -176,10 +176,10 @@ class Demo:
             if path.is_file() and not path.is_symlink():
                 held = path.read_bytes()
                 assert not any(one in held for one in secrets), f"a secret is kept in {path}"
-        for process in psutil.process_iter():
-            with contextlib.suppress(psutil.Error):
-                words = " ".join(process.cmdline()).encode()
-                assert not any(one in words for one in secrets), f"a secret is in the words of {process}"
+        for pid in psutil.pids():
+            with contextlib.suppress(OSError):
+                words = Path(f"/proc/{pid}/cmdline").read_bytes()
+                assert not any(one in words for one in secrets), f"a secret is in the words of process {pid}"
 
     def json(self, *words: object, code: int = 0) -> Any:
         answer = self.yl(*words, "--json")

@@ -36,6 +36,7 @@ SECRET = "sluice-gate-4711"
 # What it does, what is said of it, and what the sheet says of it besides.
 BAD: dict[str, tuple[str | None, str, dict[str, Any]]] = {
     "ends with 3": ("echo off we go; exit 3", "ended with 3; its last words: off we go", {}),
+    "ends below its words": ("echo bad tide:; echo '  ^'; exit 3", "ended with 3; its last words: bad tide:", {}),
     "hangs": ("echo begun; sleep 600", "did not end within", {"within_s": 0.6}),
     "says nothing": ("sleep 600", "said nothing for", {"silent_s": 0.4}),
     "asks": ("printf 'Drop it all? '; read answer", "may be asking: Drop it all?", {"silent_s": 0.4, "terminal": True}),

@@ -350,6 +350,13 @@ HONEST: dict[str, tuple[dict[str, object], dict[str, list[str]]]] = {
         | {"mariadb": ["ALTER TABLE quays RENAME TO walls",
                        "CREATE OR REPLACE VIEW long_quays AS SELECT name FROM walls WHERE len > 8"]},
     ),
+    "renamed to what is no plain word": (
+        {"tables": [{"name": "quay-walls", "renamed_from": "quays"}]},
+        {"sqlite": ['ALTER TABLE quays RENAME TO "quay-walls"'],
+         "postgresql": ['ALTER TABLE quays RENAME TO "quay-walls"'],
+         "mariadb": ["ALTER TABLE quays RENAME TO `quay-walls`",
+                     "CREATE OR REPLACE VIEW long_quays AS SELECT name FROM `quay-walls` WHERE len > 8"]},
+    ),
     "columns renamed": (
         {"tables": [{"name": "quays", "columns_renamed": {"name": "title", "len": "length"}}]},
         dict.fromkeys(ENGINES, RENAMES)

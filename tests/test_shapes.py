@@ -9,6 +9,7 @@ import os
 import shutil
 import sqlite3
 import sys
+import tomllib
 import urllib.request
 from pathlib import Path
 from typing import Any
@@ -532,8 +533,11 @@ def test_what_no_release_declares_is_proposed_as_narrowly_as_it_was_seen(environ
     assert 'columns_renamed = {price_cents = "total_cents"}' in text, "its values stand there"
 
 
-def a_climb_that_proposes(demo: Demo, migration: str) -> tuple[str, Answer]:
-    """What a climb to a release with this migration proposes, and how it ends when the sheet says just that."""
+def a_climb_that_proposes(demo: Demo, migration: str, and_then: str = "") -> tuple[str, Answer]:
+    """What a climb to a release with this migration proposes, and how it ends when the sheet says just that.
+
+    `and_then` is what the sheet of another release says that comes after it.
+    """
     name = "migrations/2.5-appears.sql"
     for path in demo.folder.glob("releases/quaybook-2.6*"):
         path.unlink()
@@ -549,14 +553,22 @@ def a_climb_that_proposes(demo: Demo, migration: str) -> tuple[str, Answer]:
     sheet.write_text(f'{head}\n[[migrations]]\nid = "appears"\nfile = "{name}"\n')
     packed = ["pack", release, "--into", demo.folder / "releases"]
     assert demo.yl(*packed).code == 0, demo.yl(*packed)
-    assert demo.yl("climb", "--to", "2.5", "--yes").code == 1
+    last = "2.5"
+    if and_then:
+        last, said = "2.5.1", sheet.read_text()
+        (release / "VERSION").write_text(f"{last}\n")
+        sheet.write_text(f"{head}\n{and_then}".replace("2.5", last).replace(">=2.4", ">=2.5"))
+        assert demo.yl(*packed).code == 0, demo.yl(*packed)
+        (release / "VERSION").write_text("2.5\n")
+        sheet.write_text(said)
+    assert demo.yl("climb", "--to", last, "--yes").code == 1
     (proposal,) = demo.folder.glob(".ladder/climbs/*/seen-contract.toml")
     text = proposal.read_text()
     sheet.write_text(sheet.read_text() + text)
-    for path in demo.folder.glob("releases/quaybook-2.5*"):
+    for path in demo.folder.glob("releases/quaybook-2.5.tar*"):
         path.unlink()
     assert demo.yl(*packed).code == 0
-    return text, demo.yl("climb", "--to", "2.5", "--yes")
+    return text, demo.yl("climb", "--to", last, "--yes")
 
 
 def with_tides(demo: Demo) -> Demo:
@@ -596,6 +608,39 @@ def test_a_column_whose_values_stand_under_another_name_is_proposed_as_renamed(m
     assert answer.code == 0, answer.err
 
 
+def test_a_table_whose_rows_stand_under_another_name_is_proposed_as_renamed(make_demo: MakeDemo) -> None:
+    """So that its rows are held. Of empty tables that look alike, indexes tell which is which; what holds other values
+    is another table.
+    """
+    demo = with_tides(make_demo(start=False))
+    connection = sqlite3.connect(demo.database)
+    connection.executescript(
+        "CREATE TABLE ropes (id INTEGER PRIMARY KEY, length INTEGER); INSERT INTO ropes VALUES (1, 20);"
+        " CREATE TABLE logs_in (at TEXT, who TEXT); CREATE INDEX in_at ON logs_in (at);"
+        " CREATE TABLE logs_out (at TEXT, who TEXT); CREATE INDEX out_at ON logs_out (at);"
+        " CREATE TABLE notes (at TEXT); CREATE TABLE papers (at TEXT);"
+    )
+    connection.commit()
+    connection.close()
+    text, answer = a_climb_that_proposes(
+        demo,
+        'ALTER TABLE tides RENAME TO "port-tides"; ALTER TABLE "port-tides" ADD COLUMN seen TEXT;'
+        ' ALTER TABLE logs_in RENAME TO "logs-in"; ALTER TABLE logs_out RENAME TO "logs-out";'
+        " CREATE TABLE cables (id INTEGER PRIMARY KEY, length INTEGER); INSERT INTO cables VALUES (1, 21);"
+        " DROP TABLE ropes; DROP TABLE notes; DROP TABLE papers; CREATE TABLE leaves (at TEXT);",
+    )
+    tables = {one["name"]: one for one in tomllib.loads(text)["contract"][0].pop("tables")}
+    assert {name: one.get("renamed_from") for name, one in tables.items()} == {
+        "port-tides": "tides", "logs-in": "logs_in", "logs-out": "logs_out",
+    }  # fmt: skip
+    assert tables["port-tides"]["columns_added"] == ["seen"]
+    (contract,) = tomllib.loads(text)["contract"]
+    assert contract["tables_added"] == ["cables", "leaves"]
+    assert contract["tables_dropped"] == ["notes", "papers", "ropes"]
+    assert "objects_dropped" not in contract, "indexes follow their table"
+    assert answer.code == 0, answer.err
+
+
 def test_rows_that_came_do_not_hide_that_old_ones_were_rewritten(make_demo: MakeDemo) -> None:
     """Neither from the proposal, nor, once it is declared, from the verdict."""
     text, answer = a_climb_that_proposes(
@@ -607,6 +652,33 @@ def test_rows_that_came_do_not_hide_that_old_ones_were_rewritten(make_demo: Make
     told = " ".join(answer.out.split())
     assert "1 row came, the 2 old ones compared by key" in told
     assert "main.tides: level rewritten" in told, "what is given up is told"
+
+
+GIVES_UP = '[[contract]]\n[[contract.tables]]\nname = "tides"\ncolumns_changed = ["port"]\n'
+
+
+@pytest.mark.parametrize(
+    ("migration", "wanted"),
+    [
+        (
+            "UPDATE tides SET level = 'high' WHERE id = 2; INSERT INTO tides VALUES (3, 'Ostkai', 'low');",
+            {"rows": "grow", "columns_changed": ["level"]},
+        ),
+        (
+            "DELETE FROM tides WHERE id = 1; INSERT INTO tides VALUES (3, 'Ostkai', 'low'), (4, 'Ost', 'low');",
+            {"rows": "any"},
+        ),
+        ("UPDATE tides SET id = 7 WHERE id = 2; INSERT INTO tides VALUES (3, 'Ostkai', 'low');", {"rows": "any"}),
+    ],
+    ids=["rewritten", "gone", "numbered anew"],
+)
+def test_what_is_proposed_between_two_releases_is_enough_as_well(
+    migration: str, wanted: dict[str, object], make_demo: MakeDemo
+) -> None:
+    text, answer = a_climb_that_proposes(with_tides(make_demo(start=False)), migration, GIVES_UP)
+    ((table,),) = (one["tables"] for one in tomllib.loads(text)["contract"])
+    assert table == {"name": "tides", **wanted}
+    assert answer.code == 0, answer.err
 
 
 def test_files_that_nothing_declares_are_proposed_as_what_a_command_writes(environment: Demo) -> None:

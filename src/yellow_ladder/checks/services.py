@@ -20,7 +20,8 @@ from yellow_ladder.masking import masked_line
 from yellow_ladder.services import About, Service, ServiceState, services_of
 from yellow_ladder.services.commands import CommandService
 from yellow_ladder.services.cron import folders_of, pattern_of
-from yellow_ladder.services.looking import holders_below, listeners_on, name_of, works_for_another
+from yellow_ladder.services.looking import holders_below, name_of, works_for_another
+from yellow_ladder.services.mentions import listeners_on
 from yellow_ladder.services.timetables import Job, jobs_of
 from yellow_ladder.site.service_records import CronRecord, ProcessRecord, ServiceRecord, StartedRecord, UnitRecord
 from yellow_ladder.words import count_of, some_of
@@ -79,10 +80,11 @@ def _denied(service: Service, about: About) -> str:
 
 def ports_right(at: Circumstances) -> Iterator[Finding]:
     """Is every port held by its service while it runs, and by nobody while it does not?"""
+    listening = listeners_on({port for spec in at.site.record.services for port in spec.ports})
     for spec in at.site.record.services:
         about = at.survey.services.get(spec.name, About(ServiceState.UNKNOWN))
         for port in spec.ports:
-            holders = listeners_on(port)
+            holders = listening.get(port, [])
             # Only root sees whose every port is: while the service runs, an unseen holder is most likely it.
             others = [pid for pid in holders if pid not in about.pids and (pid or not about.pids)]
             if others and about.pids:
@@ -104,7 +106,7 @@ def _asked_port_is_free(at: Circumstances, spec: ServiceRecord, about: About) ->
     if not isinstance(spec, StartedRecord) or spec.ready is None or about.state is not ServiceState.STOPPED:
         return
     asked = spec.ready.port or _port_here(at.site.filled(spec.ready.url))
-    holders = listeners_on(asked) if asked is not None and asked not in spec.ports else []
+    holders = listeners_on({asked}).get(asked, []) if asked is not None and asked not in spec.ports else []
     if holders:
         seen = f"`{spec.name}` is stopped, and {name_of(holders[0])} listens where it is asked whether it is ready"
         taken_over = _taken_over(at, spec, holders)

@@ -13,6 +13,13 @@ from yellow_ladder.site.maintenance_records import ClosingKey
 from yellow_ladder.survey.versions import judge_versions
 
 
+def _how_to_agree(says: str, wanted: str) -> str:
+    is_longer = says.startswith(f"{wanted}.")
+    return "restart the service, then check again" + (
+        "; or take with `pattern` as much of its answer as the files tell" if is_longer else ""
+    )
+
+
 def probes_agree(at: Circumstances) -> Iterator[Finding]:
     """Do disk and service tell the same version?"""
     version = at.survey.version
@@ -29,7 +36,7 @@ def probes_agree(at: Circumstances) -> Iterator[Finding]:
             yield warn("versions", f"the {answer.of} probe says nothing: {answer.trouble}", "see `yl survey`")
         elif not one.is_right:
             seen = f"{answer.where} says {answer.says}, the files say {one.wanted}"
-            remedy = "restart the service, then check again"
+            remedy = _how_to_agree(str(answer.says), str(one.wanted))
             if answer.part:
                 seen = f"{answer.part} is at {answer.says}, and {version} comes with {one.wanted}"
                 remedy = "bring the two together first"

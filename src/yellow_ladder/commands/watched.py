@@ -25,6 +25,7 @@ import psutil
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.masking import masked_line
 from yellow_ladder.release.commands import CommandKeys
+from yellow_ladder.services.mentions import with_mark
 from yellow_ladder.services.port import MARK
 from yellow_ladder.site.surroundings import Started
 from yellow_ladder.words import bytes_in_words, count_of, time_in_words
@@ -41,6 +42,8 @@ _MOST_AT_THE_END = 1024**2  # more than a pipe holds
 _LEFT_WITHIN_S = 3.0
 _KEPT = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW
 _ASKED_TAIL = 4_096
+# A line of strokes, or a caret below the place of an error, tells nobody anything as a program's last words.
+_TELLS = re.compile(r"\w")
 # The shell is the leader of the session: the terminal that it opens becomes the session's own, where questions that
 # are not read from standard input (passwords) are asked.
 _AT_TERMINAL = 'exec <"$0" >"$0" 2>&1; exec "$@"'
@@ -148,7 +151,8 @@ class _Watch:
         text = errors.read(_MOST_AT_THE_END).decode(errors="replace")
         lines = [masked_line(self.call.how.surroundings.masked(line)) for line in text.splitlines() if line.strip()]
         if lines:
-            self.said.last = "".join(one if one.isprintable() else " " for one in lines[-1].strip())[:200]
+            last = next((one for one in reversed(lines) if _TELLS.search(one)), lines[-1])
+            self.said.last = "".join(one if one.isprintable() else " " for one in last.strip())[:200]
             call = self.call
             opened = os.open(call.output.with_suffix(".errors.txt"), _KEPT, 0o600)
             with os.fdopen(opened, "w", encoding="utf-8") as stream:
@@ -165,7 +169,7 @@ class _Watch:
         said.done = said.done or bool(keys.done and re.search(keys.done, line))
         said.lines += 1
         self.output.write(shown + "\n")
-        if shown.strip():
+        if _TELLS.search(shown) or (shown.strip() and not said.last):
             said.last = "".join(one if one.isprintable() else " " for one in shown.strip())[:200]
             self.on_line(said.last)
 
@@ -305,7 +309,7 @@ def _failed(call: Call, why: str, remedy: str, last: str = "") -> AnswerNo:
 def _left_behind(call: Call, session: int) -> str:
     """What of it still runs a moment after it ended, in words."""
     end = time.monotonic() + _LEFT_WITHIN_S
-    while found := list(_family(call, session)):
+    while found := _family(call, session):
         if time.monotonic() > end:
             names = [f"{one.pid} ({one.name()})" for one in found if one.is_running()]
             return f"{count_of(len(found), 'process', 'processes')}, {', '.join(names[:3])}," if names else ""
@@ -313,20 +317,15 @@ def _left_behind(call: Call, session: int) -> str:
     return ""
 
 
-def _family(call: Call, session: int) -> Iterator[psutil.Process]:
+def _family(call: Call, session: int) -> list[psutil.Process]:
     """Processes of its session, and those that have left it and still carry its mark."""
-    for process in psutil.process_iter():
-        with contextlib.suppress(psutil.Error, OSError):
-            if process.pid == session or process.status() == psutil.STATUS_ZOMBIE:
-                continue
-            if os.getsid(process.pid) == session or process.environ().get(MARK) == call.mark:
-                yield process
+    return [one for one in with_mark(call.mark, session) if one.pid != session]
 
 
 def _end_all(call: Call, child: subprocess.Popen[bytes]) -> None:
     """Ask all that it has started to stop, and kill what does not."""
     for how, wait_s in ((signal.SIGTERM, 2.0), (signal.SIGKILL, 2.0)):
-        family = list(_family(call, child.pid))
+        family = _family(call, child.pid)
         with contextlib.suppress(ProcessLookupError):
             if child.poll() is None:
                 child.send_signal(how)
@@ -334,21 +333,20 @@ def _end_all(call: Call, child: subprocess.Popen[bytes]) -> None:
             with contextlib.suppress(psutil.Error):
                 one.send_signal(how)
         end = time.monotonic() + wait_s
-        while time.monotonic() < end and (child.poll() is None or list(_family(call, child.pid))):
+        while time.monotonic() < end and (child.poll() is None or _family(call, child.pid)):
             time.sleep(_TICK_S)
-        if child.poll() is not None and not list(_family(call, child.pid)):
+        if child.poll() is not None and not _family(call, child.pid):
             return
 
 
 def end_what_is_left(mark: str) -> list[str]:
     """End what a command that was killed with this program has left at work; returns what that was."""
     found = []
-    for process in psutil.process_iter():
+    for process in with_mark(mark):
         with contextlib.suppress(psutil.Error, OSError):
-            if process.environ().get(MARK) == mark:
-                found.append(f"{process.pid} ({process.name()})")
-                process.kill()
-                process.wait(_LEFT_WITHIN_S)
+            found.append(f"{process.pid} ({process.name()})")
+            process.kill()
+            process.wait(_LEFT_WITHIN_S)
     return found
 
 

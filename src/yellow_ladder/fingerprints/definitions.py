@@ -53,7 +53,7 @@ def judge_definitions(before: DatabasePrint, after: DatabasePrint, lineage: Line
     for name, text in sorted(before.objects.items()):
         if name.startswith(_NOT_HELD) or name in lineage.dropped_objects or after.objects.get(name) == text:
             continue
-        now_name, now_text = _renamed(name, spoken, name), _renamed(text, spoken, _own_table(name))
+        now_name, now_text = _name_now(name, spoken), _renamed(text, spoken, _own_table(name))
         if now_name in lineage.dropped_objects or {name, now_name} & set(lineage.changed_definitions):
             continue
         if _plain(after.objects.get(now_name, "")) == _plain(text):
@@ -71,6 +71,16 @@ def judge_definitions(before: DatabasePrint, after: DatabasePrint, lineage: Line
         if remark:
             found.append(TableVerdict(now_name, Verdict.DIFFERS, None, None, 0, (remark,)))
     return found
+
+
+def tables_by_another_name(before: DatabasePrint, after: DatabasePrint, table: str) -> set[str]:
+    """Tables to which an index or another object of a table that is gone has gone over, under its own name."""
+    there = {name.partition(" ")[2] for name in after.objects if name.startswith("table ")}
+    found = set[str]()
+    for name, text in before.objects.items():
+        if name in after.objects and table in _words(text) and not name.startswith(_WITH_TABLES):
+            found |= there.intersection(_words(after.objects[name]))
+    return found - {table}
 
 
 def _spoken_of(before: DatabasePrint, lineage: Lineage) -> dict[str, _Spoken]:
@@ -102,8 +112,20 @@ def _own_table(name: str) -> str:
     return rest if kind == "table" else rest.partition(" on ")[2]
 
 
+def _name_now(name: str, spoken: Mapping[str, _Spoken]) -> str:
+    """The name of an object, with the new name of the table that it is or belongs to. Names stand there as they are,
+    without quotes.
+    """
+    new_names = {one.old_name: new for new, one in spoken.items()}
+    kind, _, rest = name.partition(" ")
+    own, on, table = rest.partition(" on ")
+    if on:
+        return f"{kind} {own} on {new_names.get(table, table)}"
+    return f"{kind} {new_names.get(rest, rest)}" if name.startswith(_WITH_TABLES) else name
+
+
 def _renamed(text: str, spoken: Mapping[str, _Spoken], own: str = "") -> str:
-    """A definition, or the name of one, with the new names of the tables that it speaks of, and of their columns.
+    """A definition with the new names of the tables that it speaks of, and of their columns.
 
     What belongs to a table (`own`) speaks of its columns, which may be called like those of another.
     """
@@ -122,7 +144,10 @@ def _renamed(text: str, spoken: Mapping[str, _Spoken], own: str = "") -> str:
 def _as_quoted(token: str, new_names: Mapping[str, str]) -> str:
     bare = _bare(token)
     new = new_names.get(bare)
-    return token if new is None or token.startswith("'") else token.replace(bare, new)
+    if new is None or token.startswith("'"):
+        return token
+    is_word = token != bare or _TOKEN.fullmatch(new) is not None
+    return token.replace(bare, new) if is_word else f'"{new}"'  # as the engine writes a name that is no plain word
 
 
 def _bare(token: str) -> str:

@@ -14,7 +14,7 @@ from typing import TextIO
 from yellow_ladder import nolinks
 from yellow_ladder.database import Database
 from yellow_ladder.database.port import UndecodableText
-from yellow_ladder.database.row_changes import csv_line
+from yellow_ladder.database.row_changes import DELETED, csv_line
 from yellow_ladder.database.selection import Field, Selection
 from yellow_ladder.durable import open_private
 from yellow_ladder.fingerprints.lineage import Lineage, TableLine
@@ -230,7 +230,8 @@ def told_in(verdict: TableVerdict, found: InWords | None) -> TableVerdict:
         return verdict
     kept = [one for one in verdict.remarks if not _tells_the_same(one, found)]
     columns = [f"{name}: {text}" for name, text in found.columns.items()]
-    return replace(verdict, remarks=(*found.rows.values(), *columns, *kept), differing=tuple(found.columns))
+    remarks = (*found.rows.values(), *columns, *kept)
+    return replace(verdict, remarks=remarks, differing=tuple(found.columns), rows_gone=DELETED in found.rows)
 
 
 def _tells_the_same(remark: str, found: InWords) -> bool:

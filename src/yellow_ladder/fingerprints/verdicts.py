@@ -31,7 +31,8 @@ class Verdict(StrEnum):
 class TableVerdict:
     """One table: rows before and after (None where there was no such table), columns compared, and what was found.
 
-    `differing`: columns in which rows from before were seen to differ, where rows were looked at.
+    `differing`: columns in which rows from before were seen to differ, where rows were looked at; `rows_gone`: whether
+    some were seen to be gone.
     """
 
     table: str
@@ -43,6 +44,7 @@ class TableVerdict:
     old_rows_compared: bool = False
     values_compared: int = 0
     differing: tuple[str, ...] = ()
+    rows_gone: bool = False
 
     @property
     def is_uncompared(self) -> bool:

@@ -1,4 +1,4 @@
-"""Looks at processes of this machine: what one is, who listens on a port, who uses files below a folder."""
+"""Looks at processes of this machine: what one is, and who uses files below a folder."""
 
 from __future__ import annotations
 
@@ -12,6 +12,7 @@ from typing import Any
 
 import psutil
 
+from yellow_ladder.services.mentions import having_open, near, opened_by
 from yellow_ladder.services.port import MARK, About, ServiceState
 from yellow_ladder.site.site import Site
 from yellow_ladder.words import stamp_of
@@ -70,12 +71,6 @@ def port_of(connection: Any) -> int:
     return int(connection.laddr.port)
 
 
-def listeners_on(port: int) -> list[int]:
-    """Processes that listen on a TCP port; 0 stands for one that this account may not look at."""
-    found = psutil.net_connections("tcp")
-    return [one.pid or 0 for one in found if one.status == psutil.CONN_LISTEN and port_of(one) == port]
-
-
 def name_of(pid: int) -> str:
     """A process as people name it; 0 stands for one that this account may not look at."""
     try:
@@ -94,18 +89,10 @@ class Holder:
     what: str
 
 
-def opened_by(pid: int) -> Iterator[str]:
-    """What a process has open, by name: without asking how each is open, which takes longer than all the rest."""
-    with os.scandir(f"/proc/{pid}/fd") as found:
-        for one in found:
-            with contextlib.suppress(OSError):
-                yield os.readlink(one.path)
-
-
 def holders_below(root: Path, leave_out: Collection[int]) -> Iterator[Holder]:
     """Processes with a working folder, program or open file below `root`, as far as this account may see."""
     below = f"{root}/"
-    for process in psutil.process_iter():
+    for process in near(root):
         if process.pid in leave_out:
             continue
         try:
@@ -130,10 +117,8 @@ def _use_of(process: psutil.Process, root: str, below: str) -> str:
 def written_below(root: Path) -> dict[str, Holder]:
     """Files below `root` that a process has open to write to, by their path relative to it, with that process."""
     below, found = f"{root}/", dict[str, Holder]()
-    for process in psutil.process_iter():
+    for process in having_open(root):
         try:
-            if not any(name.startswith(below) for name in opened_by(process.pid)):
-                continue
             with process.oneshot():
                 opened = [one for one in process.open_files() if one.path.startswith(below) and one.mode != "r"]
                 for path in (one.path for one in opened):
@@ -147,7 +132,7 @@ def written_below(root: Path) -> dict[str, Holder]:
 def users_of_file(path: Path) -> list[Holder]:
     """Processes that have one file open, as far as this account may see."""
     found = []
-    for process in psutil.process_iter():
+    for process in having_open(path):
         try:
             if str(path) in opened_by(process.pid):
                 found.append(Holder(process.pid, process.name(), process.username(), f"has {path} open"))

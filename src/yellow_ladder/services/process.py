@@ -20,6 +20,7 @@ from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.processes import limited
 from yellow_ladder.services.looking import about_process, works_for_another
+from yellow_ladder.services.mentions import with_mark
 from yellow_ladder.services.port import MARK, About, ServiceState, not_ready, not_stopped
 from yellow_ladder.services.readiness import alarm_of, last_words, readiness_of, wait_until_ready
 from yellow_ladder.site.service_records import ProcessRecord
@@ -148,12 +149,7 @@ class ProcessService:
 
     def _strays(self) -> list[psutil.Process]:
         """What was started by the service and left its family: a daemon, a child whose parent has ended."""
-        found = []
-        for process in psutil.process_iter():
-            with contextlib.suppress(psutil.Error, OSError):
-                if process.environ().get(MARK) == self._mark and process.status() != psutil.STATUS_ZOMBIE:
-                    found.append(process)
-        return found
+        return with_mark(self._mark)
 
     def _opened_log(self) -> IO[bytes]:
         if self._log is None:

@@ -8,7 +8,8 @@ from collections.abc import Collection, Iterator
 import psutil
 
 from yellow_ladder.errors import AnswerNo, Problem
-from yellow_ladder.services.looking import Holder, listeners_on, opened_by
+from yellow_ladder.services.looking import Holder
+from yellow_ladder.services.mentions import listeners_on, near, opened_by
 from yellow_ladder.services.port import MARK
 from yellow_ladder.site.site import Site
 
@@ -21,11 +22,15 @@ def still_at_work(site: Site, leave_out: Collection[int] = ()) -> list[Holder]:
     Whoever only looks, from a terminal, does not count. Not this process and those above it.
     """
     me = psutil.Process()
-    apart = {me.pid, *(one.pid for one in me.parents()), *(one.pid for one in me.children(recursive=True)), *leave_out}
-    ports = {port: spec.name for spec in site.record.services if not spec.holds for port in spec.ports}
-    listening = {pid: port for port in ports for pid in listeners_on(port)}
+    apart = {me.pid, *(one.pid for one in me.parents()), *leave_out}
+    ports = {port for spec in site.record.services if not spec.holds for port in spec.ports}
+    listening = {pid: port for port, pids in listeners_on(ports).items() for pid in pids if pid not in apart}
+    asked = {one.pid: one for one in near(site.root) if one.pid not in apart}
+    asked |= {pid: psutil.Process(pid) for pid in listening if pid and pid not in asked and psutil.pid_exists(pid)}
+    if asked:
+        apart |= {one.pid for one in me.children(recursive=True)}
     found = []
-    for process in psutil.process_iter():
+    for process in asked.values():
         if process.pid in apart:
             continue
         try:

@@ -11,11 +11,11 @@ from tomlkit.items import InlineTable, Table
 from yellow_ladder.climb.proving.basis import Basis
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.durable import write_whole
-from yellow_ladder.fingerprints.definitions import judge_definitions
+from yellow_ladder.fingerprints.definitions import judge_definitions, tables_by_another_name
 from yellow_ladder.fingerprints.lineage import Lineage, TableLine, compose
 from yellow_ladder.fingerprints.records import ColumnSums, DatabasePrint, TablePrint
 from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
-from yellow_ladder.release.contract import Contract
+from yellow_ladder.release.contract import Contract, TableChange
 
 DECLARED_IN = "where this is what the release is meant to do, it can be declared: see {}"
 PROPOSAL_NAME = "seen-contract.toml"
@@ -23,6 +23,9 @@ _HEAD = """\
 What this climb saw change in the data and no release had declared. Nobody has said that it is right: hold each line
 against what the release says of itself, and put those that are meant into its sheet. What is declared too loosely is
 not compared any more.
+"""
+_OF_SEVERAL = """\
+It stands for the whole way from {first} to {last}; climbing one release at a time, with --to, tells which does what.
 """
 _OF_FILES = "Files: for the command or migration that writes them (writes), or for files.generated; not to stand here."
 
@@ -35,11 +38,10 @@ def propose(
     faults: Sequence[str],
 ) -> Path | None:
     """Write the declarations that are missing since the basis into the climb's folder; None where none would help."""
-    lines = before.lineages()
     contracts = tomlkit.aot()
     for name, verdicts in tables.items():
-        differing = {one.table: one.differing for one in verdicts if one.verdict is Verdict.DIFFERS}
-        contract = _contract(name, lines[name], differing, before.databases[name], after[name])
+        differing = {one.table: one for one in verdicts if one.verdict is Verdict.DIFFERS}
+        contract = _contract(name, before, differing, after[name])
         _add_definitions(contract, before, after[name])
         if len(contract) > 1:
             contracts.append(contract)
@@ -47,7 +49,10 @@ def propose(
     if not contracts and not files:
         return None
     document = tomlkit.document()
-    for line in _HEAD.splitlines():
+    head = _HEAD
+    if len(before.since) > 1:
+        head += _OF_SEVERAL.format(first=before.since[0].from_version, last=before.since[-1].to_version)
+    for line in head.splitlines():
         document.add(tomlkit.comment(line))
     if files:
         document.add(tomlkit.comment(_OF_FILES))
@@ -70,15 +75,23 @@ def _add_definitions(contract: Table, before: Basis, after: DatabasePrint) -> No
         contract["definition_changed"] = sorted({*seen.definition_changed, *known})
 
 
-def _contract(
-    name: str, line: Lineage, differing: Mapping[str, Sequence[str]], before: DatabasePrint, after: DatabasePrint
-) -> Table:
-    """`differing`: what differs, and of tables the columns in which rows from before were seen to."""
-    seen = set(differing)
+def _contract(name: str, basis: Basis, differing: Mapping[str, TableVerdict], after: DatabasePrint) -> Table:
+    """`differing`: what differs, by name."""
+    before, seen = basis.databases[name], set(differing)
+    line = compose(before, basis.contracts(name))
+    renamed = _renamed_tables(line, seen, before, after)
+    if renamed:
+        again = Contract(tables=[TableChange(name=new, renamed_from=old) for old, new in renamed.items()])
+        line = compose(before, [*basis.contracts(name), ("seen", again)])
+        # What follows such a table need not be declared.
+        differing_still = {one.table for one in judge_definitions(before, after, line)}
+        seen -= {*renamed, *(before.objects.keys() - differing_still)}
+        seen |= {*renamed.values()}
     contract, tables = tomlkit.table(), tomlkit.aot()
     contract.add("database", name)
+    came = [one for one in after.tables if one in seen and one not in before.tables and one not in line.tables]
     for key, names in (
-        ("tables_added", [one for one in after.tables if one in seen and one not in before.tables]),
+        ("tables_added", came),
         ("tables_dropped", [one for one in before.tables if one in seen and one not in after.tables]),
         ("objects_dropped", [one for one in before.objects if one in seen and one not in after.objects]),
         ("definition_changed", [one for one in before.objects if one in seen and one in after.objects]),
@@ -86,7 +99,8 @@ def _contract(
         if names:
             contract.add(key, sorted(names))
     for table in sorted(seen & line.tables.keys() & after.tables.keys()):
-        change = _change(table, line.tables[table], before, after.tables[table], differing[table])
+        old_name = line.tables[table].origin if table in renamed.values() else None
+        change = _change(table, line.tables[table], before, after.tables[table], differing.get(table), old_name)
         if len(change) > 1:
             tables.append(change)
     if tables:
@@ -94,12 +108,39 @@ def _contract(
     return contract
 
 
-def _change(name: str, line: TableLine, before: DatabasePrint, new: TablePrint, differing: Sequence[str]) -> Table:
-    """What is missing of one table, beyond what was declared of it. Where rows came, sums tell nothing of the old ones:
-    what was seen of them row by row does.
+def _renamed_tables(line: Lineage, seen: set[str], before: DatabasePrint, after: DatabasePrint) -> dict[str, str]:
+    """Tables that are gone whose rows stand in one that appeared, every value of every column, and in no other; of
+    several that hold the same, like empty ones, those whose indexes and keys went over to it.
+    """
+    gone = [one for one, its in line.tables.items() if its.origin is not None and its.is_plain(one) and one in seen]
+    gone = [one for one in gone if one not in after.tables]
+    came = [one for one in after.tables if one in seen and one not in line.tables]
+    found = {old: [new for new in came if _holds(after.tables[new], before.tables[old])] for old in gone}
+    for old, names in found.items():
+        if len(names) > 1:
+            found[old] = [one for one in names if one in tables_by_another_name(before, after, old)]
+    taken = [one for names in found.values() for one in names]
+    return {old: names[0] for old, names in found.items() if len(names) == 1 and taken.count(names[0]) == 1}
+
+
+def _holds(new: TablePrint, old: TablePrint) -> bool:
+    """Whether a table has the rows of another, with the same columns, and maybe more of them."""
+    return new.rows == old.rows and all(
+        one in new.columns and not _differs(was, new.columns[one], same_key=False) for one, was in old.columns.items()
+    )
+
+
+def _change(
+    name: str, line: TableLine, before: DatabasePrint, new: TablePrint, found: TableVerdict | None, old_name: str | None
+) -> Table:
+    """What is missing of one table, beyond what was declared of it; `old_name` where that is to be declared.
+
+    Where rows came, sums tell nothing of the old ones: what was seen of them row by row does.
     """
     change = tomlkit.table()
     change.add("name", name)
+    if old_name:
+        change.add("renamed_from", old_name)
     renamed = _renamed(line, before, new)
     if renamed:
         change.add("columns_renamed", _inline(renamed))
@@ -113,9 +154,14 @@ def _change(name: str, line: TableLine, before: DatabasePrint, new: TablePrint, 
         return change
     old = before.tables[line.origin]
     if old.rows != new.rows:
-        change.add("rows", "grow" if new.rows > old.rows else "any")
+        differing = found.differing if found is not None else ()
+        # Old rows are known by their key: where some are gone, or have another one, nothing narrower would hold.
+        known = (
+            new.rows > old.rows and not (found is not None and found.rows_gone) and not set(differing) & set(new.key)
+        )
+        change.add("rows", "grow" if known else "any")
         rewritten = [one for one in differing if one in line.columns and not line.columns[one].is_changed]
-        if rewritten and new.rows > old.rows:
+        if rewritten and known:
             change.add("columns_changed", rewritten)
         return change
     changed = _rewritten(line, before, new)

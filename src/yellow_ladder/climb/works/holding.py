@@ -57,7 +57,8 @@ def hold(rung: RungPlan) -> Work:
             return {"summary": "not compared here: the next release is in place already"}
         seen = _compared(run, rung)
         if seen.faults:
-            faults = _to_the_row(run, seen).faults
+            seen = _to_the_row(run, seen)
+            faults = seen.faults
             proposal = propose(plan, seen.basis, seen.prints, seen.verdicts, faults)
             remedy = DECLARED_IN.format(proposal) if proposal else "report it to the release's publisher"
             remedy = "; ".join(filter(None, (where_listed(plan), remedy)))

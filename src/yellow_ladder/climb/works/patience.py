@@ -11,7 +11,7 @@ from yellow_ladder.climb.running.run import Run
 from yellow_ladder.commands.watched import Call
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.events import Note, Said
-from yellow_ladder.services.port import MARK
+from yellow_ladder.services.mentions import with_mark
 from yellow_ladder.words import time_in_words
 
 SILENT_FOR_S = 300.0
@@ -69,9 +69,8 @@ class Patience:
 def _processor_time_s(mark: str) -> float:
     """What the processes of a command have used in all."""
     spent = 0.0
-    for process in psutil.process_iter():
-        with contextlib.suppress(psutil.Error, OSError):
-            if process.environ().get(MARK) == mark:
-                times = process.cpu_times()
-                spent += times.user + times.system
+    for process in with_mark(mark):
+        with contextlib.suppress(psutil.Error):
+            times = process.cpu_times()
+            spent += times.user + times.system
     return spent
