@@ -224,12 +224,16 @@ def test_a_contract_that_fits_no_database_says_so(tmp_path: Path) -> None:
     wrong = {
         "tables_added": ["owners"],
         "tables_dropped": ["lighthouses"],
-        "tables": [{"name": "boats", "columns_dropped": ["mast"]}, {"name": "pilots"}],
+        "tables": [
+            {"name": "boats", "columns_dropped": ["mast"]},
+            {"name": "pilots"},
+            {"name": "berths", "rows": "grow", "columns_changed": ["id"]},
+        ],
         "moved": [{"from": "pilots.name", "to": "owners.pilot", "by": "id"}],
     }
     found = compose(before, [("3.0", Contract.model_validate(wrong))]).contradictions
-    assert len(found) == 5
-    assert all(text.startswith("3.0 ") for text in found)
+    assert len(found) == 6
+    assert all(text.startswith("3.0") for text in found)
 
 
 def test_several_processes_find_what_one_finds(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

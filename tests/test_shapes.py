@@ -619,6 +619,7 @@ def test_a_table_whose_rows_stand_under_another_name_is_proposed_as_renamed(make
         " CREATE TABLE logs_in (at TEXT, who TEXT); CREATE INDEX in_at ON logs_in (at);"
         " CREATE TABLE logs_out (at TEXT, who TEXT); CREATE INDEX out_at ON logs_out (at);"
         " CREATE TABLE notes (at TEXT); CREATE TABLE papers (at TEXT);"
+        " CREATE TABLE knots (id INTEGER PRIMARY KEY, name TEXT); INSERT INTO knots VALUES (1, 'bowline');"
     )
     connection.commit()
     connection.close()
@@ -627,15 +628,18 @@ def test_a_table_whose_rows_stand_under_another_name_is_proposed_as_renamed(make
         'ALTER TABLE tides RENAME TO "port-tides"; ALTER TABLE "port-tides" ADD COLUMN seen TEXT;'
         ' ALTER TABLE logs_in RENAME TO "logs-in"; ALTER TABLE logs_out RENAME TO "logs-out";'
         " CREATE TABLE cables (id INTEGER PRIMARY KEY, length INTEGER); INSERT INTO cables VALUES (1, 21);"
+        ' CREATE TABLE "all-knots" (id INTEGER PRIMARY KEY, name TEXT NOT NULL);'
+        ' INSERT INTO "all-knots" SELECT * FROM knots; DROP TABLE knots;'
         " DROP TABLE ropes; DROP TABLE notes; DROP TABLE papers; CREATE TABLE leaves (at TEXT);",
     )
     tables = {one["name"]: one for one in tomllib.loads(text)["contract"][0].pop("tables")}
     assert {name: one.get("renamed_from") for name, one in tables.items()} == {
-        "port-tides": "tides", "logs-in": "logs_in", "logs-out": "logs_out",
+        "port-tides": "tides", "logs-in": "logs_in", "logs-out": "logs_out", "all-knots": "knots",
     }  # fmt: skip
     assert tables["port-tides"]["columns_added"] == ["seen"]
     (contract,) = tomllib.loads(text)["contract"]
     assert contract["tables_added"] == ["cables", "leaves"]
+    assert contract["definition_changed"] == ["table all-knots"]
     assert contract["tables_dropped"] == ["notes", "papers", "ropes"]
     assert "objects_dropped" not in contract, "indexes follow their table"
     assert answer.code == 0, answer.err

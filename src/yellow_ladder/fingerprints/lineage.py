@@ -84,7 +84,23 @@ def compose(before: DatabasePrint, contracts: Sequence[tuple[str, Contract]]) ->
     lineage = Lineage(tables)
     for version, contract in contracts:
         _apply(lineage, version, contract)
+        for change in contract.tables:
+            _see_that_old_rows_are_found(lineage, version, change, before)
     return lineage
+
+
+def _see_that_old_rows_are_found(lineage: Lineage, version: str, change: TableChange, before: DatabasePrint) -> None:
+    """Where rows may come, old ones are found by their key: a key that is rewritten finds none, or others."""
+    line = lineage.tables.get(change.name)
+    if change.rows != "grow" or change.matched_by or change.query or line is None or line.origin is None:
+        return
+    key = {(line.origin, one) for one in before.tables[line.origin].key}
+    rewritten = [one for one in change.columns_changed if one in line.columns and line.columns[one].origin in key]
+    if rewritten:
+        found_by = f'{change.name} has rows = "grow" and rewrites {", ".join(rewritten)}, by which old rows are found'
+        lineage.contradictions.append(
+            f'{version}: {found_by}: name other columns under matched_by, or say rows = "any"'
+        )
 
 
 def _apply(lineage: Lineage, version: str, contract: Contract) -> None:

@@ -20,10 +20,12 @@ _LISTENS = "0A"  # as the kernel writes this state of a connection
 
 def opened_by(pid: int) -> Iterator[str]:
     """What a process has open, by name: without asking how each is open, which takes longer than all the rest."""
-    with os.scandir(f"/proc/{pid}/fd") as found:
-        for one in found:
-            with contextlib.suppress(OSError):
-                yield os.readlink(one.path)
+    folder = f"/proc/{pid}/fd/"
+    for one in os.listdir(folder):
+        try:
+            yield os.readlink(folder + one)
+        except OSError:
+            continue
 
 
 def with_mark(mark: str, session: int = -1) -> list[psutil.Process]:
@@ -54,14 +56,18 @@ def having_open(path: Path) -> list[psutil.Process]:
 def _asked(question: Callable[[int], bool]) -> Iterator[psutil.Process]:
     for pid in psutil.pids():
         # Processes end while they are asked, and some may not be asked by this account.
-        with contextlib.suppress(psutil.Error, OSError):
+        try:
             if question(pid):
                 process = psutil.Process(pid)
                 if process.status() != psutil.STATUS_ZOMBIE:
                     yield process
+        except (psutil.Error, OSError):
+            continue
 
 
 def _mentions(pid: int, text: str) -> bool:
+    if _is_of_the_kernel(pid):
+        return False
     raw = os.fsencode(text)
     for what in ("exe", "cwd"):
         with contextlib.suppress(OSError):
@@ -72,6 +78,17 @@ def _mentions(pid: int, text: str) -> bool:
             if raw in _content(pid, what):
                 return True
     return any(text in name for name in opened_by(pid))
+
+
+def _is_of_the_kernel(pid: int) -> bool:
+    """Whether it is a thread of the kernel's, or has ended: neither has a program."""
+    try:
+        os.readlink(f"/proc/{pid}/exe")
+    except FileNotFoundError:
+        return True
+    except OSError:
+        return False
+    return False
 
 
 def _content(pid: int, what: str) -> bytes:

@@ -70,7 +70,7 @@ def _add_definitions(contract: Table, before: Basis, after: DatabasePrint) -> No
     seen = Contract.model_validate(contract.unwrap())
     line = compose(before.databases[name], [*before.contracts(name), ("seen", seen)])
     left = [one.table for one in judge_definitions(before.databases[name], after, line)]
-    known = [one for one in left if one in before.databases[name].objects and one in after.objects]
+    known = [one for one in left if one in after.objects]
     if known:
         contract["definition_changed"] = sorted({*seen.definition_changed, *known})
 
@@ -79,22 +79,22 @@ def _contract(name: str, basis: Basis, differing: Mapping[str, TableVerdict], af
     """`differing`: what differs, by name."""
     before, seen = basis.databases[name], set(differing)
     line = compose(before, basis.contracts(name))
+    defined = seen - before.tables.keys() - after.tables.keys()
     renamed = _renamed_tables(line, seen, before, after)
     if renamed:
         again = Contract(tables=[TableChange(name=new, renamed_from=old) for old, new in renamed.items()])
         line = compose(before, [*basis.contracts(name), ("seen", again)])
         # What follows such a table need not be declared.
-        differing_still = {one.table for one in judge_definitions(before, after, line)}
-        seen -= {*renamed, *(before.objects.keys() - differing_still)}
-        seen |= {*renamed.values()}
+        defined &= {one.table for one in judge_definitions(before, after, line)}
+        seen = (seen - renamed.keys()) | {*renamed.values()}
     contract, tables = tomlkit.table(), tomlkit.aot()
     contract.add("database", name)
     came = [one for one in after.tables if one in seen and one not in before.tables and one not in line.tables]
     for key, names in (
         ("tables_added", came),
         ("tables_dropped", [one for one in before.tables if one in seen and one not in after.tables]),
-        ("objects_dropped", [one for one in before.objects if one in seen and one not in after.objects]),
-        ("definition_changed", [one for one in before.objects if one in seen and one in after.objects]),
+        ("objects_dropped", [one for one in defined if one not in after.objects]),
+        ("definition_changed", [one for one in defined if one in after.objects]),
     ):
         if names:
             contract.add(key, sorted(names))
