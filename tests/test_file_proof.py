@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 from tests.conftest import Demo
 from tests.test_backup import ACL, LIST
+from yellow_ladder.climb.proving.in_short import MOST_LINES, Became, FileFault, in_short
 from yellow_ladder.files.attributes import attributes_changed, read_attributes
 from yellow_ladder.files.manifest import look_at
 from yellow_ladder.files.names import NamesOfOneFile, regrouped
@@ -207,6 +208,41 @@ def _see_two_trees(files: list[tuple[bool, int, int]], folder: Path) -> None:
     for name, other, were_one in told:
         assert (then[name, other], now[name, other]) == (were_one, not were_one)
     assert bool(told) == (then != now)
+
+
+def test_many_files_of_a_folder_are_told_as_one_and_each_where_it_is_asked_for(idle: Demo) -> None:
+    idle.json("climb", "--yes")
+    lib = idle.root / "lib" / "plugins"
+    lib.mkdir(parents=True)
+    for number in range(40):
+        (lib / f"{number:02}.py").write_text(str(number))
+    (idle.root / "VERSION").write_text("0\n")
+    answer = idle.yl("verify")
+    assert answer.code == 1
+    told = " ".join(answer.out.split())
+    assert "42 files below lib: 42 came; the first is lib: is there" in told
+    assert "file VERSION: has another content" in told
+    assert "17.py" not in told
+    assert "yl verify -v names each file" in told
+    assert "lib/plugins/17.py: is there" in " ".join(idle.yl("verify", "-v").out.split())
+    faults = verified(idle)
+    assert len([one for one in faults if one.startswith(("lib", "VERSION"))]) == 43, "the record has every one"
+
+
+def faults_of(*paths: str, became: Became = Became.CAME) -> list[FileFault]:
+    return [FileFault(path, "x", became) for path in paths]
+
+
+def test_files_are_told_by_the_deepest_folder_that_they_share_and_none_is_left_out() -> None:
+    few = faults_of(*(f"a/{number}" for number in range(MOST_LINES)))
+    assert in_short(few) == [str(one) for one in few]
+    many = [*faults_of(*(f"a/b/c/{number}" for number in range(20))), *faults_of("a/b/d", became=Became.GONE)]
+    assert in_short(many) == [
+        "20 files below a/b/c: 20 came; the first is a/b/c/0: x",
+        "file a/b/d: x",
+    ]
+    wide = faults_of(*(f"{number}/x" for number in range(20)))
+    assert in_short(wide) == ["20 files below root: 20 came; the first is 0/x: x"]
 
 
 def test_attributes_that_are_no_text_are_shown() -> None:

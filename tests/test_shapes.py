@@ -755,6 +755,27 @@ def test_what_a_release_makes_by_itself_in_its_tree_is_nobodys(make_demo: MakeDe
     assert "every file below root is the release's or named" in told, told
 
 
+def test_what_a_release_exchanges_of_its_own_tree_by_itself_is_nobodys_edit(environment: Demo) -> None:
+    """An application that brings its own packages up to date when it is started."""
+    demo = environment
+    assert demo.yl("climb", "--to", "3.0", "--yes").code == 0
+    assert demo.yl("settle", "--yes").code == 0
+    inside = demo.root / "releases" / "3.0"
+    server = next(inside.glob("**/server.py"))
+    server.write_text(server.read_text() + "# brought up to date\n")
+    (inside / "static" / "logo.svg").unlink()
+    (inside / "quaybook" / "more.py").write_text("")
+
+    def edits(code: int) -> list[str]:
+        found = demo.json("check", "--to", "4.0", code=code)["findings"]
+        return [one["level"] for one in found if one["check"] == "core edits" and one["level"] != "ok"]
+
+    assert edits(1) == ["stop", "warn"], "edited, and removed"
+    change_sheet(demo, "3.0", "\n[reach]", '\n[files]\ngenerated = ["server.py", "quaybook", "static"]\n\n[reach]')
+    assert edits(0) == []
+    assert demo.yl("climb", "--to", "4.0", "--yes").code == 0
+
+
 def test_an_archive_that_a_release_is_made_with_is_no_release_without_a_sheet(make_demo: MakeDemo) -> None:
     demo = make_demo(shape="environment", start=False)
     source = demo.folder / "releases"

@@ -86,7 +86,10 @@ def proof_page(
         page.add(verdict(f"{since if proof.written_since else 'nothing was lost'}: {told} compared", good=True))
     else:
         page.add(verdict(f"{count_of(len(proof.faults), 'difference')} between before and now", good=False))
-        page.add(bullet_list(proof.faults, "✘", BAD), *map(Text, notes))
+        listed = proof.faults if shown.every_table else proof.in_short or proof.faults
+        page.add(bullet_list(listed, "✘", BAD), *map(Text, notes))
+        if len(listed) < len(proof.faults):
+            page.add(Text("yl verify -v names each file."))
     _add_what_is_new(page, proof, every_one=shown.every_table)
     for name, verdicts in proof.tables.items():
         page.add(heading(f"Database {name}"), _verdicts_table(verdicts, every_table=shown.every_table))
@@ -156,7 +159,7 @@ def comparison_page(found: Comparison, site: str, *, every_table: bool) -> Page:
         page.add(verdict(f"the same: {tables}{files} compared", good=True))
     else:
         page.add(verdict(f"{count_of(len(found.faults), 'difference')} between then and now", good=False))
-        page.add(bullet_list(found.faults, "✘", BAD))
+        page.add(bullet_list(found.faults if every_table else found.in_short or found.faults, "✘", BAD))
     for name, verdicts in found.tables.items():
         page.add(heading(f"Database {name}"), _verdicts_table(verdicts, every_table=every_table))
     return page

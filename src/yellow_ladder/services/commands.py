@@ -12,8 +12,8 @@ import psutil
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.processes import Completed
 from yellow_ladder.services.looking import about_process, holders_below
-from yellow_ladder.services.port import About, ServiceState, not_ready, not_stopped
-from yellow_ladder.services.readiness import alarm_of, readiness_of, wait_until_ready
+from yellow_ladder.services.port import About, OnWait, ServiceState, nobody_waits, not_ready, not_stopped
+from yellow_ladder.services.readiness import Watch, alarm_of, readiness_of, wait_until_ready
 from yellow_ladder.site.service_records import CommandsRecord
 from yellow_ladder.site.site import Site
 from yellow_ladder.site.surroundings import run_started, started
@@ -47,7 +47,7 @@ class CommandService:
         says = re.search(self._spec.running, done.output) is not None if self._spec.running else done.status == 0
         return ServiceState.RUNNING if says else ServiceState.STOPPED
 
-    def start(self) -> None:
+    def start(self, look_on: OnWait = nobody_waits) -> None:
         was_running = self.state() is ServiceState.RUNNING
         readiness = readiness_of(self._site, self._spec, was_running=was_running)
         alarm = alarm_of(self._site, self._spec, was_running=was_running)
@@ -57,7 +57,8 @@ class CommandService:
                 raise not_ready(self.name, f"start ended with {done.status}: {_last_line(done)}", "run it by hand")
         within_s = self._spec.ready.within_s if self._spec.ready else 0.0
         log = str(self._site.resolve(self._site.filled(self._spec.log))) if self._spec.log else ""
-        wait_until_ready(self.name, readiness, within_s, lambda: self.state() is ServiceState.RUNNING, log, alarm)
+        watch = Watch(log, alarm, look_on)
+        wait_until_ready(self.name, readiness, within_s, lambda: self.state() is ServiceState.RUNNING, watch)
 
     def stop(self) -> None:
         """The stop command's word is not enough: status is asked until it says no."""

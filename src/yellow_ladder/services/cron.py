@@ -11,7 +11,7 @@ from yellow_ladder import nolinks
 from yellow_ladder.durable import write_whole
 from yellow_ladder.errors import LadderError
 from yellow_ladder.files.reading import read_regular
-from yellow_ladder.services.port import About, ServiceState, not_ready, not_stopped
+from yellow_ladder.services.port import About, OnWait, ServiceState, nobody_waits, not_ready, not_stopped
 from yellow_ladder.services.timetables import HELD_BACK, Line, job_lines, naming
 from yellow_ladder.site.service_records import CronRecord
 from yellow_ladder.site.site import Site
@@ -47,7 +47,7 @@ class CronService:
     def state(self) -> ServiceState:
         return self.about().state
 
-    def start(self) -> None:
+    def start(self, look_on: OnWait = nobody_waits) -> None:  # noqa: ARG002  a timetable is never waited for
         try:
             self._rewrite(held=False)
         except OSError as fault:

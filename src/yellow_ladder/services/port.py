@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
@@ -36,6 +37,25 @@ class About:
     command_line: str = ""
 
 
+@dataclass(frozen=True, slots=True)
+class Waiting:
+    """What a service that was started has not said yet: the question, the last answer, the one that is wanted."""
+
+    service: str
+    question: str
+    seen: str
+    wanted: str
+    since_s: float
+    within_s: float
+
+
+OnWait = Callable[[Waiting], None]
+
+
+def nobody_waits(waiting: Waiting) -> None:
+    """Nobody wants to know."""
+
+
 class Service(Protocol):
     """One service; start and stop may be repeated."""
 
@@ -46,8 +66,11 @@ class Service(Protocol):
     def state(self) -> ServiceState:
         """Whether it runs now."""
 
-    def start(self) -> None:
-        """Start it unless it runs, and return when it is ready; raises AnswerNo when it does not get there."""
+    def start(self, look_on: OnWait = nobody_waits) -> None:
+        """Start it unless it runs, and return when it is ready; raises AnswerNo when it does not get there.
+
+        `look_on` is told again and again what is waited for, and may end the waiting by raising.
+        """
 
     def stop(self) -> None:
         """Stop it unless it is stopped, and return when it is gone, children included; raises AnswerNo."""

@@ -21,8 +21,8 @@ from yellow_ladder.files.reading import read_regular
 from yellow_ladder.processes import limited
 from yellow_ladder.services.looking import about_process, works_for_another
 from yellow_ladder.services.mentions import with_mark
-from yellow_ladder.services.port import MARK, About, ServiceState, not_ready, not_stopped
-from yellow_ladder.services.readiness import alarm_of, last_words, readiness_of, wait_until_ready
+from yellow_ladder.services.port import MARK, About, OnWait, ServiceState, nobody_waits, not_ready, not_stopped
+from yellow_ladder.services.readiness import Watch, alarm_of, last_words, readiness_of, wait_until_ready
 from yellow_ladder.site.service_records import ProcessRecord
 from yellow_ladder.site.site import Site
 from yellow_ladder.site.surroundings import Started, started
@@ -97,7 +97,7 @@ class ProcessService:
     def state(self) -> ServiceState:
         return ServiceState.RUNNING if self.process() else ServiceState.STOPPED
 
-    def start(self) -> None:
+    def start(self, look_on: OnWait = nobody_waits) -> None:
         was_running = self.process() is not None
         readiness = readiness_of(self._site, self._spec, was_running=was_running)
         alarm = alarm_of(self._site, self._spec, was_running=was_running)
@@ -112,7 +112,7 @@ class ProcessService:
             return self.process() is not None or (child is not None and child.returncode is None)
 
         within_s = self._spec.ready.within_s if self._spec.ready else 0.0
-        wait_until_ready(self.name, readiness, within_s, is_alive, str(self._log or ""), alarm)
+        wait_until_ready(self.name, readiness, within_s, is_alive, Watch(str(self._log or ""), alarm, look_on))
         if not is_alive():
             words = last_words(str(self._log or ""))
             raise not_ready(self.name, f"its process ended{words}", f"read its log {self._log or ''}")

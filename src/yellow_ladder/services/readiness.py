@@ -19,7 +19,7 @@ from urllib.parse import unquote, urlsplit
 from yellow_ladder import nolinks
 from yellow_ladder.errors import AnswerNo, LadderError
 from yellow_ladder.masking import masked_line, masked_url
-from yellow_ladder.services.port import not_ready
+from yellow_ladder.services.port import OnWait, Waiting, nobody_waits, not_ready
 from yellow_ladder.site.service_records import ServiceRecord
 from yellow_ladder.site.site import Site
 from yellow_ladder.site.surroundings import run_started, started
@@ -195,18 +195,22 @@ def _in_log(site: Site, spec: ServiceRecord, pattern: str, *, was_running: bool)
     return LogReadiness(log, pattern, status.st_size if status else 0)
 
 
+@dataclass(frozen=True, slots=True)
+class Watch:
+    """What is looked at while a service is waited for: its log, the sign that it has failed, and who looks on."""
+
+    log: str
+    alarm: Readiness | None = None
+    look_on: OnWait = nobody_waits
+
+
 def wait_until_ready(
-    name: str,
-    readiness: Sequence[Readiness],
-    within_s: float,
-    is_alive: Callable[[], bool],
-    log: str,
-    alarm: Readiness | None = None,
+    name: str, readiness: Sequence[Readiness], within_s: float, is_alive: Callable[[], bool], watch: Watch
 ) -> None:
     """Ask one after the other until each has the answer wanted; raises AnswerNo past the limit, when the service died,
-    or when the `alarm` has its answer.
+    or when the alarm has its answer.
     """
-    end = time.monotonic() + within_s
+    began, log, alarm = time.monotonic(), watch.log, watch.alarm
     remedy = f"read its log {log}" if log else "read its log"
     for one in readiness:
         pause = _PAUSE_S
@@ -215,9 +219,11 @@ def wait_until_ready(
                 raise not_ready(name, f"its log has {alarm.question}{last_words(log)}", remedy)
             if not is_alive():
                 raise not_ready(name, f"its process ended{last_words(log)}", remedy)
-            if time.monotonic() > end:
+            waited_s = time.monotonic() - began
+            if waited_s > within_s:
                 why = f"{one.question} gave {seen} for {within_s:g} s, {one.wanted} is wanted"
                 raise not_ready(name, why + last_words(log), remedy)
+            watch.look_on(Waiting(name, one.question, seen, one.wanted, waited_s, within_s))
             time.sleep(pause)
             pause = min(pause * 1.3, _LONGEST_PAUSE_S)
 

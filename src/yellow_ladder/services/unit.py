@@ -15,8 +15,8 @@ from yellow_ladder.errors import AnswerNo, BadInput
 from yellow_ladder.masking import masked_line
 from yellow_ladder.processes import Completed, Streams, run_command
 from yellow_ladder.services.looking import about_process, name_of
-from yellow_ladder.services.port import About, ServiceState, not_ready, not_stopped
-from yellow_ladder.services.readiness import alarm_of, readiness_of, wait_until_ready
+from yellow_ladder.services.port import About, OnWait, ServiceState, nobody_waits, not_ready, not_stopped
+from yellow_ladder.services.readiness import Watch, alarm_of, readiness_of, wait_until_ready
 from yellow_ladder.site.service_records import UnitRecord
 from yellow_ladder.site.site import Site
 from yellow_ladder.words import some_of
@@ -106,7 +106,7 @@ class UnitService:
                     continue
         return sorted(set(found))
 
-    def start(self) -> None:
+    def start(self, look_on: OnWait = nobody_waits) -> None:
         facts = self._facts()
         if facts.get("NeedDaemonReload") == "yes":
             self._systemctl("daemon-reload", within_s=self._spec.start_within_s)
@@ -121,7 +121,7 @@ class UnitService:
                 raise not_ready(self.name, f"systemctl start ended with {done.status}{self._why()}", self._remedy())
         within_s = self._spec.ready.within_s if self._spec.ready else 0.0
         log = str(self._site.resolve(self._site.filled(self._spec.log))) if self._spec.log else ""
-        wait_until_ready(self.name, readiness, within_s, self._is_alive, log, alarm)
+        wait_until_ready(self.name, readiness, within_s, self._is_alive, Watch(log, alarm, look_on))
         if not self._is_alive():
             raise not_ready(self.name, f"it ended{self._why()}", self._remedy())
 

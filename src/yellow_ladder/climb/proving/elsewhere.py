@@ -12,6 +12,7 @@ from typing import Any
 from yellow_ladder.backup.catalog import Backup, below_root
 from yellow_ladder.climb.proving.basis import faults_in
 from yellow_ladder.climb.proving.files import name_became, what_became
+from yellow_ladder.climb.proving.in_short import Became, FileFault, became, in_short
 from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.events import Listener, Progress, Unit
@@ -34,7 +35,8 @@ _NONE: Mapping[str, Sequence[str]] = MappingProxyType({})
 
 @dataclass(frozen=True, slots=True)
 class Comparison:
-    """What the site was held against, and what differs: of tables by verdict, of files in words.
+    """What the site was held against, and what differs: of tables by verdict, of files in words; `in_short` with many
+    files of a folder told as one.
 
     `files_compared` is 0 where nothing but databases was held.
     """
@@ -43,6 +45,7 @@ class Comparison:
     tables: Mapping[str, tuple[TableVerdict, ...]]
     faults: tuple[str, ...]
     files_compared: int = 0
+    in_short: tuple[str, ...] = ()
 
     @property
     def is_whole(self) -> bool:
@@ -64,7 +67,7 @@ def compare_with_backup(site: Site, backup: Backup, tell: Listener) -> Compariso
     prints = {one.name: backup.fingerprint(one.name) for one in backup.databases}
     tables = _tables(site, prints, tell, {one.name: one.moving for one in backup.databases})
     expected = below_root(backup.manifest())
-    faults = []
+    faults = list[FileFault]()
     skip = site.skipped()
     pairs = in_pairs(
         (one for one in expected.entries() if not skip(one.path)), look_at(site.root, skip, known=expected)
@@ -72,10 +75,12 @@ def compare_with_backup(site: Site, backup: Backup, tell: Listener) -> Compariso
     then, now = NamesOfOneFile(), NamesOfOneFile()
     for one, old, new in differing(_seen(pairs, then, now)):
         if one.change is not FileChange.ADDED or not site.is_data(one.path):
-            faults.append(f"file {one.path}: {what_became(one, old, new)}")
+            faults.append(FileFault(one.path, what_became(one, old, new), became(one.change)))
     for path, other, were_one in regrouped(then, now, lambda path: path in expected and is_there(site.root / path)):
-        faults.append(f"file {path}: {name_became(other, were_one=were_one)}")
-    return Comparison(f"the backup {backup.name}", tables, (*faults_in(tables), *faults), len(expected))
+        faults.append(FileFault(path, name_became(other, were_one=were_one), Became.OTHER))
+    of_data, short = faults_in(tables), in_short(faults)
+    listed = (*of_data, *map(str, faults))
+    return Comparison(f"the backup {backup.name}", tables, listed, len(expected), (*of_data, *short))
 
 
 @connections_kept()

@@ -16,6 +16,7 @@ from yellow_ladder.backup.catalog import Ground, outside_root, read_backup
 from yellow_ladder.backup.restore import look_outside
 from yellow_ladder.climb.proving.closed import only_closes
 from yellow_ladder.climb.proving.expected import data_folders_after, expected_tree, present_tree
+from yellow_ladder.climb.proving.in_short import Became, FileFault, became
 from yellow_ladder.climb.proving.machine import in_effect_after, wants_a_start
 from yellow_ladder.climb.record.commands import written_by_commands
 from yellow_ladder.climb.record.plan import Plan
@@ -92,7 +93,7 @@ class FilesJudged:
     files that were written again after the climb had ended whole.
     """
 
-    faults: list[str] = field(default_factory=list)
+    faults: list[FileFault] = field(default_factory=list)
     remarks: list[str] = field(default_factory=list)
     written_since: list[str] = field(default_factory=list)
 
@@ -156,7 +157,7 @@ class _Judging:
         elif within(path, self._written):
             self._counts[self._writer_of(path)] += 1
         else:
-            judged.faults.append(f"file {path}: {what_became(one, expected, present)}")
+            judged.faults.append(FileFault(path, what_became(one, expected, present), became(one.change)))
 
     def take_rename(self, old: str, new: str) -> None:
         """Take a file that is there under another name."""
@@ -165,14 +166,18 @@ class _Judging:
         elif within(old, self._written) and within(new, self._written):
             self._counts[self._writer_of(old)] += 1
         else:
-            self.judged.faults.append(f"file {old}: was renamed to {new}")
+            self.judged.faults.append(FileFault(old, f"was renamed to {new}", Became.RENAMED))
 
     def take_names(self, path: str, what: str) -> None:
         """Take what became of the names of one file."""
         status = nolinks.status_or_none(self._run.plan.site.root / path)
         if status is not None and not within(path, self._written):
             is_since = self._ended_ns is not None and status.st_ctime_ns > self._ended_ns
-            (self.judged.written_since if is_since else self.judged.faults).append(f"file {path}: {what}")
+            fault = FileFault(path, what, Became.OTHER)
+            if is_since:
+                self.judged.written_since.append(str(fault))
+            else:
+                self.judged.faults.append(fault)
 
     def counted(self) -> Iterator[str]:
         """What came new, by folder, and what commands wrote."""

@@ -14,6 +14,7 @@ from yellow_ladder.climb.proving.basis import faults_in, last_basis, verdicts_of
 from yellow_ladder.climb.proving.closed import as_open
 from yellow_ladder.climb.proving.expected import site_after
 from yellow_ladder.climb.proving.files import FilesSeen, judge_files
+from yellow_ladder.climb.proving.in_short import in_short
 from yellow_ladder.climb.proving.inventory import (
     AFTER_NAME,
     BEFORE_NAME,
@@ -45,7 +46,7 @@ from yellow_ladder.words import moment_of
 PROOF_NAME = "proof.json"
 
 
-_LISTS = ("faults", "remarks", "remade", "came", "written_since")
+_LISTS = ("faults", "in_short", "remarks", "remade", "came", "written_since")
 # With the rows themselves behind it: they were looked for to the end, and nothing else was found. A number alone says
 # nothing of the other rows.
 _ONLY_MORE = re.compile(r"[\d,]+ rows? more than before: ")
@@ -53,7 +54,10 @@ _ONLY_MORE = re.compile(r"[\d,]+ rows? more than before: ")
 
 @dataclass(frozen=True, slots=True)
 class Proof:
-    """Everything that was compared and what came of it; `faults` is empty when nothing was lost."""
+    """Everything that was compared and what came of it; `faults` is empty when nothing was lost.
+
+    `in_short`: the same for people, with many files of a folder told as one.
+    """
 
     climb: str
     taken_at: str
@@ -72,6 +76,7 @@ class Proof:
     remade: tuple[str, ...] = ()
     came: tuple[str, ...] = ()
     written_since: tuple[str, ...] = ()
+    in_short: tuple[str, ...] = ()
 
     @property
     def not_compared(self) -> list[str]:
@@ -130,8 +135,15 @@ def prove(run: Run, *, served: bool, keep: bool = True, to_the_row: bool = True)
         tables[name] = tuple(seen)
     if to_the_row:
         tables = locate(run, basis, prints, tables)
-    faults = faults_in(tables)
     settings = _judge_settings(run)
+    of_data = (*faults_in(tables), *unmet)
+    others = (
+        *settings.faults,
+        # Later on, accounts are people's to change.
+        *(() if served else account_faults(plan)),
+        *version_faults(plan, after.answers),
+        *ask_again(plan, served=served, moment=Moment.LATER if served else Moment.CLOSED).faults,
+    )
     proof = Proof(
         climb=plan.climb,
         taken_at=after.taken_at,
@@ -144,16 +156,8 @@ def prove(run: Run, *, served: bool, keep: bool = True, to_the_row: bool = True)
         files_compared=looked.files,
         data_files=looked.data_files,
         settings_kept=settings.kept,
-        faults=(
-            *faults,
-            *unmet,
-            *files.faults,
-            *settings.faults,
-            # Later on, accounts are people's to change.
-            *(() if served else account_faults(plan)),
-            *version_faults(plan, after.answers),
-            *ask_again(plan, served=served, moment=Moment.LATER if served else Moment.CLOSED).faults,
-        ),
+        faults=(*of_data, *map(str, files.faults), *others),
+        in_short=(*of_data, *in_short(files.faults), *others),
         remarks=(*_dropped_columns(plan, before), *files.remarks),
         values_before=sum(
             column.values
@@ -195,8 +199,8 @@ def parted(proof: Proof) -> Proof:
                 judged.append(one)
         tables[name] = tuple(judged)
     gone = set(faults_in(proof.tables)) - set(faults_in(tables))
-    faults = tuple(one for one in proof.faults if one not in gone)
-    return replace(proof, tables=tables, faults=faults, came=tuple(came))
+    faults, short = (tuple(one for one in listed if one not in gone) for listed in (proof.faults, proof.in_short))
+    return replace(proof, tables=tables, faults=faults, in_short=short, came=tuple(came))
 
 
 def _remade_in_words(plan: Plan) -> Iterator[str]:

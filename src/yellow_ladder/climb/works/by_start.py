@@ -7,6 +7,7 @@ from contextlib import contextmanager
 
 from yellow_ladder.climb.record.plan import RungPlan
 from yellow_ladder.climb.running.run import Facts, Run, Work
+from yellow_ladder.climb.works.patience import WhileItStarts
 from yellow_ladder.climb.works.services import come_to_rest, let_in
 from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.release.commands import ByStart
@@ -29,7 +30,7 @@ def migrate_by_start(rung: RungPlan, migration: Migration) -> Work:
         with _stopped_at_the_end(run, specs):
             for spec in specs:
                 is_asked = spec.name == (by.service or specs[-1].name)
-                service_of(run.site, _with_sign(spec, by) if is_asked else spec).start()
+                service_of(run.site, _with_sign(spec, by) if is_asked else spec).start(WhileItStarts(run))
         come_to_rest(run)
         return {"summary": f"{rung.to_version} was started, has migrated, and is stopped again"}
 

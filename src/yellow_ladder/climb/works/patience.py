@@ -1,4 +1,4 @@
-"""Looks on while a command works: says when it has been silent for long, and what Ctrl-C means just now."""
+"""Looks on while a command works or a service starts: says what is waited for, and what Ctrl-C means just now."""
 
 from __future__ import annotations
 
@@ -12,12 +12,15 @@ from yellow_ladder.commands.watched import Call
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.events import Note, Said
 from yellow_ladder.services.mentions import with_mark
+from yellow_ladder.services.port import Waiting
 from yellow_ladder.words import time_in_words
 
 SILENT_FOR_S = 300.0
 # A second in five minutes. A share, and no time, since one that works hard beside others may get little of a processor.
 IDLE_SHARE = 1 / 300
 INSISTED = 2
+# Of a service that is started, and users wait: the first word soon, then every few minutes.
+FIRST_WORD_S, NEXT_WORD_S = 30.0, 300.0
 
 
 class Patience:
@@ -74,3 +77,21 @@ def _processor_time_s(mark: str) -> float:
             times = process.cpu_times()
             spent += times.user + times.system
     return spent
+
+
+class WhileItStarts:
+    """For one service that is waited for: Ctrl-C ends the waiting, since a start may be begun again at any time."""
+
+    def __init__(self, run: Run) -> None:
+        """Begin to look on."""
+        self._run, self._tell_at_s = run, FIRST_WORD_S
+
+    def __call__(self, waiting: Waiting) -> None:
+        """Raise StoppedPartWay where somebody asked to stop; tell what is waited for."""
+        self._run.look_on()
+        if waiting.since_s >= self._tell_at_s:
+            self._tell_at_s = waiting.since_s + NEXT_WORD_S
+            limit = time_in_words(waiting.within_s)
+            text = f"`{waiting.service}` is waited for since {time_in_words(waiting.since_s)}, for at most {limit}"
+            answer = f"{waiting.question} gives {waiting.seen}, and {waiting.wanted} is wanted"
+            self._run.listen(Note(f"{text}: {answer}"))

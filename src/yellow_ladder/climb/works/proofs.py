@@ -51,7 +51,7 @@ def prove_all(run: Run) -> Facts:
         if proposal is not None:
             remedy += f"; {DECLARED_IN.format(proposal)}"
         remedy += f"; {some_of(who, 3)} may be writing meanwhile" if who else ""
-        raise AnswerNo([Problem("not-the-same", fault, remedy) for fault in proof.faults])
+        raise AnswerNo([Problem("not-the-same", fault, remedy) for fault in proof.in_short])
     return {"rows": proof.rows_after, "values": proof.values_compared, "files": proof.files_compared}
 
 

@@ -13,6 +13,7 @@ from yellow_ladder.climb.proving.written import keep_whole
 from yellow_ladder.climb.record.commands import is_set_aside
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Facts, Run, Work
+from yellow_ladder.climb.works.patience import WhileItStarts
 from yellow_ladder.database import Database
 from yellow_ladder.database.clusters import server_processes
 from yellow_ladder.errors import LadderError
@@ -86,7 +87,7 @@ def start_server(name: str) -> Work:
     """The work of starting a server of the site from the release in use, and of keeping others out of it."""
 
     def do(run: Run) -> Facts:
-        next(one for one in services_of(run.site) if one.name == name).start()
+        next(one for one in services_of(run.site) if one.name == name).start(WhileItStarts(run))
         said = []
         for database in held_by(run, name).values():
             database.keep_others_out()
@@ -122,7 +123,7 @@ def start_what_should_run(run: Run) -> None:
         with contextlib.suppress(LadderError):  # what it needs of the server, the next step will say
             if service.state() is not ServiceState.RUNNING:
                 run.listen(Note(f"the server `{spec.name}` does not run; it is started", is_warning=True))
-                service.start()
+                service.start(WhileItStarts(run))
 
 
 def server_at(site: Site, folder: str) -> AnyService | None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 
 from yellow_ladder.climb.running.run import Facts, Run, Work
+from yellow_ladder.climb.works.patience import WhileItStarts
 from yellow_ladder.database.clusters import server_processes
 from yellow_ladder.errors import LadderError
 from yellow_ladder.services import services_of
@@ -54,7 +55,7 @@ def start_service(name: str) -> Work:
     """The work of starting one service and waiting until it is ready."""
 
     def do(run: Run) -> Facts:
-        next(one for one in services_of(run.site) if one.name == name).start()
+        next(one for one in services_of(run.site) if one.name == name).start(WhileItStarts(run))
         return {}
 
     return do

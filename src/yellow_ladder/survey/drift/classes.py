@@ -5,7 +5,7 @@ from __future__ import annotations
 import stat
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from yellow_ladder.files.archives.unpack import Content
@@ -266,6 +266,20 @@ def with_leftovers(classes: FileClasses, leftover: Mapping[str, str]) -> FileCla
     fields["added"] = tuple(path for path in classes.added if path not in leftover)
     fields["foreign"] = {top: paths for top, paths in foreign.items() if paths}
     return FileClasses(**{**fields, "leftover": dict(leftover)})
+
+
+def without(classes: FileClasses, generated: Sequence[str]) -> FileClasses:
+    """The same, but for files of the release that it has itself written again or removed since: nobody's edits."""
+    if not generated:
+        return classes
+    edited, missing = (
+        tuple(one for one in paths if not within(one, generated)) for paths in (classes.edited, classes.missing)
+    )
+    turned, rights = (
+        {path: why for path, why in found.items() if not within(path, generated)}
+        for found in (classes.turned, classes.rights)
+    )
+    return replace(classes, edited=edited, missing=missing, turned=turned, rights=rights)
 
 
 def kind_kept(path: str, keep: Keep) -> str:

@@ -20,10 +20,11 @@ from yellow_ladder.survey.drift.classes import (
     sift,
     stays_nowhere,
     with_leftovers,
+    without,
 )
 from yellow_ladder.survey.drift.reference import Reference, older_contents
 
-_RULES = 3  # counted up whenever files are sorted by other rules, so that nothing remembered stands for them
+_RULES = 4  # counted up whenever files are sorted by other rules, so that nothing remembered stands for them
 
 
 @dataclass(slots=True)
@@ -87,7 +88,7 @@ def _sorted_anew(
         reference = reference.below(_release_path(site))
     stays = _staying(site, reference, generated)
     left, as_released, usual = sift(files.tree, reference, keep, stays)
-    classes = classify(left, reference, keep, usual, as_released, stays)
+    classes = without(classify(left, reference, keep, usual, as_released, stays), _made(site, generated))
     if not classes.unclaimed or not classes.release_known:
         return classes
     before = older_contents(older, site.state.memory, classes.unclaimed)
@@ -109,12 +110,17 @@ def _staying(site: Site, reference: Reference | None, generated: Sequence[str]) 
     placement, known = site.record.placement, reference.contents if reference else {}
     if placement == "overlay":
         return lambda path: path not in known
-    above = _release_path(site)
-    made = [f"{above}/{one}" if above else one for one in generated]
+    above, made = _release_path(site), _made(site, generated)
     if placement == "pointer":
         folder = [above] if reference is not None else []
         return lambda path: not within(path, folder) or within(path, made)
     return (lambda path: within(path, made)) if made else stays_nowhere
+
+
+def _made(site: Site, generated: Sequence[str]) -> list[str]:
+    """What the release makes by itself, below root."""
+    above = _release_path(site)
+    return [f"{above}/{one}" if above else one for one in generated]
 
 
 def _digest(what: object) -> str:
