@@ -404,6 +404,8 @@ def test_a_home_of_databases_caches_and_logs_is_taken_apart(tmp_path: Path) -> N
     for place in ("logs", "pier/logs"):
         (home / place).mkdir(parents=True)
         (home / place / "quay.txt").write_text("12:00 all well\n")
+    for name in ("quay.log", "logs/harbour.log"):
+        (home / name).write_text("12:00 all well\n")
     (root / "quay.env").write_text(f"QUAY_HOME={home}\nQUAY_PORT=8461\nQUAY_WORD=high-water-4711\n")
     (root / "other.env").write_text("QUAY_PORT=9999\n")
     around = {**os.environ, "QUAY_HOME": str(home), "QUAY_PORT": "8461", "QUAY_WORD": "high-water-4711"}
@@ -418,7 +420,7 @@ def test_a_home_of_databases_caches_and_logs_is_taken_apart(tmp_path: Path) -> N
     assert text.count("[[databases]]") == 2
     assert 'name = "berths"' in text or 'name = "job-queue"' in text
     assert 'caches = ["__pycache__", "page_cache"]' in text
-    assert 'logs = ["home/logs", "home/pier/logs"]' in text
+    assert 'logs = ["home/logs", "home/pier/logs", "home/quay.log"]' in text
     assert 'data = ["home"]' in text
 
 

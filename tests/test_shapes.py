@@ -9,6 +9,7 @@ import os
 import shutil
 import sqlite3
 import sys
+import time
 import tomllib
 import urllib.request
 from pathlib import Path
@@ -31,11 +32,16 @@ from yellow_ladder.climb.record.plan import freeze
 from yellow_ladder.climb.record.step_names import StepKind
 from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.climb.steps.up import steps_up
+from yellow_ladder.climb.works import patience
 from yellow_ladder.database.sqlite.database import SqliteDatabase
 from yellow_ladder.demo.proof import picture_of
 from yellow_ladder.demo.shapes import SECRET
+from yellow_ladder.errors import StoppedPartWay
+from yellow_ladder.events import Event, Note
 from yellow_ladder.files.archives.unpack import Limits, unpack_archive
 from yellow_ladder.release.sheet import SHEET_NAME
+from yellow_ladder.services import services_of
+from yellow_ladder.services.port import ServiceState
 
 
 @pytest.fixture
@@ -719,6 +725,47 @@ def test_what_a_first_start_rewrites_of_the_sites_own_is_no_difference_where_the
     assert "uploads/stamp" not in price["files"], "nobody has written it since"
     stamp.write_text("4.0, looked after by Käthe")
     assert "uploads/stamp" in demo.json("descend", "--price")["price"]["files"]
+
+
+def test_waiting_for_a_first_start_is_told_and_ends_with_ctrl_c(
+    environment: Demo, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A sign that never comes would keep users out for an hour; nobody can tell from silence what is waited for."""
+    demo = environment
+    change_sheet(demo, "4.0", 'log_line = "schema is at 40"', 'log_line = "schema is at 41"')
+    monkeypatch.setattr(patience, "FIRST_WORD_S", 0.2)
+    told, since = list[str](), time.monotonic()
+
+    def listen(event: Event) -> None:
+        told.extend([event.text] if isinstance(event, Note) else [])
+
+    def is_interrupted() -> int:
+        return int(any("is waited for" in one for one in told))
+
+    with pytest.raises(StoppedPartWay):
+        begin(planned(demo.site()), Conditions(listen, is_interrupted))
+    (words,) = [one for one in told if "is waited for" in one]
+    assert "`web` is waited for since" in words
+    assert "'schema is at 41' in" in words
+    assert time.monotonic() - since < 100, "and not the 120 s of the sheet"
+    assert services_of(demo.site())[0].state() is ServiceState.STOPPED, "a first start leaves nothing at work"
+    assert demo.yl("descend", "--yes").code == 0
+
+
+def test_where_the_log_of_a_failed_start_lies_after_going_back_is_told(environment: Demo) -> None:
+    demo = environment
+    log = demo.root / "log" / "web.log"
+    demo.edit('log = "run/web.log"', f'log = "{log}"')
+    demo.edit("[keep]\n", '[keep]\nlogs = ["log"]\n')
+    log.parent.mkdir(exist_ok=True)
+    log.write_text("begun\n")
+    change_sheet(demo, "4.0", 'failed = "Traceback"', 'failed = "schema is at 40"')
+    change_sheet(demo, "4.0", 'log_line = "schema is at 40"', 'log_line = "schema is at 41"')
+    answer = demo.yl("climb", "--to", "4.0", "--yes")
+    assert answer.code == 1
+    (kept,) = demo.folder.glob(".ladder/climbs/*/written-since/files/log/web.log")
+    assert f"what its services logged by then is in {kept}" in answer.err
+    assert "schema is at 40" in kept.read_text()
 
 
 def test_edits_of_a_release_that_a_climb_has_built_are_seen_by_the_next_check(environment: Demo) -> None:

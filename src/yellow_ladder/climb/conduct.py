@@ -12,7 +12,7 @@ from yellow_ladder.backup.catalog import UNFINISHED, read_backup, remove_backup
 from yellow_ladder.backup.make import check_backup
 from yellow_ladder.climb.placing.kinds import placement_of
 from yellow_ladder.climb.proving.differences import Differences, find_differences
-from yellow_ladder.climb.proving.price import drop_left, drop_scratch
+from yellow_ladder.climb.proving.price import drop_left, drop_scratch, logs_kept
 from yellow_ladder.climb.proving.written import keep_whole, writers_to
 from yellow_ladder.climb.record.adjusting import Change, adjusted
 from yellow_ladder.climb.record.catalog import Climb
@@ -110,6 +110,9 @@ def _after_trouble(run: Run, trouble: StepTrouble) -> ClimbState:
         f"the climb to {plan.to_version} failed at `{trouble.step.title}`; the site is at {plan.from_version} as before"
     )
     remedy = f"correct the cause and climb again; the journal is in {plan.folder}"
+    if trouble.step.name.kind in (StepKind.START, StepKind.MIGRATE_BY_START, StepKind.ALIVE):
+        logs = logs_kept(plan)
+        remedy += f"; what its services logged by then is in {some_of(map(str, logs), 3)}" if logs else ""
     raise AnswerNo([Problem("climb-failed", text, remedy), *trouble.problems])
 
 

@@ -199,3 +199,9 @@ def logs_within(data: str, files: Iterable[str]) -> Iterator[Guess]:
     """Folders of logs in a folder of data."""
     folders = {path.rpartition("/")[0] for path in files if path.startswith(f"{data}/")} - {data}
     yield from (Guess(one, "its name") for one in sorted(folders) if one.rpartition("/")[2].lower() in _LOG_NAMES)
+
+
+def log_files_within(data: str, files: Iterable[str], folders: Collection[str]) -> Iterator[Guess]:
+    """Single logs that lie among data, and in none of the folders of logs."""
+    logs = [path for path in files if path.startswith(f"{data}/") and path.endswith(".log")]
+    yield from (Guess(one, "its name") for one in sorted(logs) if not within(one, folders))

@@ -20,6 +20,7 @@ from yellow_ladder.discovery.data import (
     holds_logs,
     installed_at,
     is_sqlite,
+    log_files_within,
     logs_within,
 )
 from yellow_ladder.discovery.databases import FoundDatabase, find_databases, sqlite_url
@@ -141,6 +142,8 @@ def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discove
         beside = [one for one in beside if not within(one.what, [server.folder for server in found.servers])]
         found.logs += [one for one in beside if holds_logs(one.what, files)]
         found.data += [one for one in beside if one not in found.logs]
+    folders = [one.what for one in found.logs]
+    found.logs += [one for guess in found.data for one in log_files_within(guess.what, files, folders)]
     _find_database_files(found, files)
     for guesses, pattern, why in (
         (found.keys, _KEY_FILE, "its name says that it is a key"),

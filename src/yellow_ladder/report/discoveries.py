@@ -11,6 +11,13 @@ from yellow_ladder.masking import masked_line
 from yellow_ladder.report.look import CAREFUL, FAINT, Page, bullet_list, heading, labelled, next_command, title, verdict
 from yellow_ladder.words import one_line
 
+_LONGEST = 100
+
+
+def _beginning(words: str) -> str:
+    """Words that may go on for long; where they are cut, one sees it."""
+    return words if len(words) <= _LONGEST else f"{words[: _LONGEST - 1]}…"
+
 
 def discovery_page(found: Discovery, text: str, left: list[str], target: Path | None) -> Page:
     """What was found, what is left to fill in, and where it was written; without a target, the text itself."""
@@ -38,13 +45,15 @@ def discovery_page(found: Discovery, text: str, left: list[str], target: Path | 
             rows.append((label, "\n".join(one_line(f"{one.what}  ({one.why})") for one in guesses)))
     units = [one_line(str(unit.file)) for unit in found.units]
     runs = [
-        one_line(f"process {one.pid}, {one.account}: {' '.join(one.words)[:100]}")
+        one_line(f"process {one.pid}, {one.account}: {_beginning(' '.join(one.words))}")
         + (f"; {one.alike} more like it" if one.alike else "")
         for one in found.running
     ]
     rows.append(("services", "\n".join(units or ["no unit file points here", *runs])))
     if found.jobs:
-        rows.append(("jobs", "\n".join(one_line(f"{one.file}: {masked_line(one.says)[:100]}") for one in found.jobs)))
+        rows.append(
+            ("jobs", "\n".join(one_line(f"{one.file}: {_beginning(masked_line(one.says))}") for one in found.jobs))
+        )
     page.add(labelled([(label, Text(value)) for label, value in rows]))
     if found.shortened:
         page.add(Text("The folder is very large: only a part of it was looked at.", style=CAREFUL))

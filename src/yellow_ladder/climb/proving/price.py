@@ -10,6 +10,7 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
+from yellow_ladder import nolinks
 from yellow_ladder.backup.catalog import Ground, outside_root, read_backup
 from yellow_ladder.backup.restore import look_outside
 from yellow_ladder.climb.proving.expected import expected_tree, present_tree, site_after
@@ -286,6 +287,13 @@ def kept_ground(plan: Plan) -> Ground:
     """Where files that were written since are kept: `files/` for those below root, `outside/` for others."""
     folder = plan.folder / FOLDER_NAME
     return Ground(folder / "files", folder / "outside")
+
+
+def logs_kept(plan: Plan) -> list[Path]:
+    """Logs of services as they stood before going back took those of before back."""
+    site, ground = plan.site, kept_ground(plan)
+    logs = {site.tree_path(site.resolve(site.filled(one.log))) for one in site.record.services if one.log}
+    return [ground.at(one) for one in sorted(logs) if nolinks.is_there(ground.at(one))]
 
 
 def keep_newer(plan: Plan) -> tuple[Price, Path]:
