@@ -740,12 +740,12 @@ def test_waiting_for_a_first_start_is_told_and_ends_with_ctrl_c(
         told.extend([event.text] if isinstance(event, Note) else [])
 
     def is_interrupted() -> int:
-        return int(any("is waited for" in one for one in told))
+        return int(any("waiting for `web`" in one for one in told))
 
     with pytest.raises(StoppedPartWay):
         begin(planned(demo.site()), Conditions(listen, is_interrupted))
-    (words,) = [one for one in told if "is waited for" in one]
-    assert "`web` is waited for since" in words
+    (words,) = [one for one in told if "waiting for `web`" in one]
+    assert "of at most 2 min" in words
     assert "'schema is at 41' in" in words
     assert time.monotonic() - since < 100, "and not the 120 s of the sheet"
     assert services_of(demo.site())[0].state() is ServiceState.STOPPED, "a first start leaves nothing at work"

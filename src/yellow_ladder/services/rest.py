@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import time
 from collections.abc import Collection, Iterator
 
@@ -26,7 +27,9 @@ def still_at_work(site: Site, leave_out: Collection[int] = ()) -> list[Holder]:
     ports = {port for spec in site.record.services if not spec.holds for port in spec.ports}
     listening = {pid: port for port, pids in listeners_on(ports).items() for pid in pids if pid not in apart}
     asked = {one.pid: one for one in near(site.root) if one.pid not in apart}
-    asked |= {pid: psutil.Process(pid) for pid in listening if pid and pid not in asked and psutil.pid_exists(pid)}
+    for pid in listening.keys() - asked.keys() - {0}:
+        with contextlib.suppress(psutil.NoSuchProcess):
+            asked[pid] = psutil.Process(pid)
     if asked:
         apart |= {one.pid for one in me.children(recursive=True)}
     found = []

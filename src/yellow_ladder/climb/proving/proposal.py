@@ -125,7 +125,9 @@ def _renamed_tables(line: Lineage, seen: set[str], before: DatabasePrint, after:
 
 def _holds(new: TablePrint, old: TablePrint) -> bool:
     """Whether a table has the rows of another, with the same columns, and maybe more of them."""
-    return new.rows == old.rows and all(
+    if new.rows != old.rows or old.unread or not old.columns:
+        return False
+    return all(
         one in new.columns and not _differs(was, new.columns[one], same_key=False) for one, was in old.columns.items()
     )
 

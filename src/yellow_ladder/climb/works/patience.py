@@ -91,7 +91,7 @@ class WhileItStarts:
         self._run.look_on()
         if waiting.since_s >= self._tell_at_s:
             self._tell_at_s = waiting.since_s + NEXT_WORD_S
-            limit = time_in_words(waiting.within_s)
-            text = f"`{waiting.service}` is waited for since {time_in_words(waiting.since_s)}, for at most {limit}"
+            since, limit = time_in_words(waiting.since_s), time_in_words(waiting.within_s)
+            text = f"waiting for `{waiting.service}`, {since} of at most {limit}"
             answer = f"{waiting.question} gives {waiting.seen}, and {waiting.wanted} is wanted"
             self._run.listen(Note(f"{text}: {answer}"))
