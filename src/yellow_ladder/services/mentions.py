@@ -1,7 +1,8 @@
 """Which of all processes mention something: a first, quick look, so that few have to be asked one by one.
 
-Asking a process by its properties takes ten times as long as reading the few words the kernel keeps of it, and a
-server may run thousands. What is said here is only that a text occurs; what it means is asked of those that remain.
+Asking each by its properties takes two to ten times as long as reading the few words that the kernel keeps of it, and
+this is done several times while users wait. What is said here is only that a text occurs; what it means is asked of
+those that remain.
 """
 
 from __future__ import annotations
