@@ -186,17 +186,16 @@ def watched_for(secret: str, engine: str) -> Iterator[list[str]]:
     is_over = threading.Event()
 
     def look() -> None:
+        # Read as the kernel keeps it: a program that works for a twentieth of a second must be seen beside hundreds.
         while not is_over.is_set():
-            for process in psutil.process_iter():
-                try:
-                    words = process.cmdline()
-                    programs.update(Path(words[0]).name for _ in words[:1])
+            for pid in psutil.pids():
+                with contextlib.suppress(OSError):
+                    words = Path(f"/proc/{pid}/cmdline").read_bytes().decode(errors="replace").rstrip("\0").split("\0")
+                    programs.add(Path(words[0]).name)
                     if any(secret in word for word in words):
                         seen.append(" ".join(words))
-                    if process.pid != psutil.Process().pid and secret in "".join(process.environ().values()):
+                    if pid != os.getpid() and secret.encode() in Path(f"/proc/{pid}/environ").read_bytes():
                         seen.append(f"in the environment of {words}")
-                except (psutil.Error, OSError):
-                    continue
 
     watcher = threading.Thread(target=look)
     watcher.start()

@@ -225,7 +225,7 @@ OWN_PLACES = (
 # By an open file, into an archive of the tool's own, into a fresh folder of the administrator's, in the climb's folder.
 MEANT = (
     "files/copying.py: os.utime(target", "files/archives/write.py: os.open(path", "backup/restore.py: into.",
-    "backup/restore.py: target.", "services/mentions.py: os.scandir(f'/proc/",
+    "backup/restore.py: target.", "services/mentions.py: os.listdir(folder)",
     "climb/proving/price.py: whole.", "climb/proving/price.py: begun.", "commands/watched.py: os.open(call.output",
     "settings/change.py: settings.rename(",
 )  # fmt: skip
