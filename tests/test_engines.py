@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import gc
 import json
+import os
 import shutil
 import threading
 import time
@@ -189,7 +190,7 @@ def watched_for(secret: str, engine: str) -> Iterator[list[str]]:
         # Read as the kernel keeps it: a program that works for a twentieth of a second must be seen beside hundreds.
         while not is_over.is_set():
             for pid in psutil.pids():
-                with contextlib.suppress(OSError):
+                with suppress(OSError):
                     words = Path(f"/proc/{pid}/cmdline").read_bytes().decode(errors="replace").rstrip("\0").split("\0")
                     programs.add(Path(words[0]).name)
                     if any(secret in word for word in words):
