@@ -223,7 +223,7 @@ def test_many_files_of_a_folder_are_told_as_one_and_each_where_it_is_asked_for(i
     assert "42 files below lib: 42 came; the first is lib: is there" in told
     assert "file VERSION: has another content" in told
     assert "17.py" not in told
-    assert "yl verify -v names each file" in told
+    assert "With -v, yl verify names each file" in told
     assert "lib/plugins/17.py: is there" in " ".join(idle.yl("verify", "-v").out.split())
     faults = verified(idle)
     assert len([one for one in faults if one.startswith(("lib", "VERSION"))]) == 43, "the record has every one"

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+from rich.console import RenderableType
 from rich.text import Text
 
 from yellow_ladder.climb.proving.elsewhere import Comparison
@@ -86,10 +87,7 @@ def proof_page(
         page.add(verdict(f"{since if proof.written_since else 'nothing was lost'}: {told} compared", good=True))
     else:
         page.add(verdict(f"{count_of(len(proof.faults), 'difference')} between before and now", good=False))
-        listed = proof.faults if shown.every_table else proof.in_short or proof.faults
-        page.add(bullet_list(listed, "✘", BAD), *map(Text, notes))
-        if len(listed) < len(proof.faults):
-            page.add(Text("yl verify -v names each file."))
+        page.add(*_differences(proof.faults, proof.in_short, every_one=shown.every_table), *map(Text, notes))
     _add_what_is_new(page, proof, every_one=shown.every_table)
     for name, verdicts in proof.tables.items():
         page.add(heading(f"Database {name}"), _verdicts_table(verdicts, every_table=shown.every_table))
@@ -150,6 +148,13 @@ def _verdicts_table(verdicts: Sequence[TableVerdict], *, every_table: bool):  # 
     return ruled
 
 
+def _differences(faults: Sequence[str], in_short: Sequence[str], *, every_one: bool) -> Iterator[RenderableType]:
+    listed = faults if every_one or not in_short else in_short
+    yield bullet_list(listed, "✘", BAD)
+    if len(listed) < len(faults):
+        yield Text("With -v, yl verify names each file.")
+
+
 def comparison_page(found: Comparison, site: str, *, every_table: bool) -> Page:
     """The site held against a backup, or against fingerprints alone."""
     page = Page().add(title(f"Now against {found.against}", site))
@@ -159,7 +164,7 @@ def comparison_page(found: Comparison, site: str, *, every_table: bool) -> Page:
         page.add(verdict(f"the same: {tables}{files} compared", good=True))
     else:
         page.add(verdict(f"{count_of(len(found.faults), 'difference')} between then and now", good=False))
-        page.add(bullet_list(found.faults if every_table else found.in_short or found.faults, "✘", BAD))
+        page.add(*_differences(found.faults, found.in_short, every_one=every_table))
     for name, verdicts in found.tables.items():
         page.add(heading(f"Database {name}"), _verdicts_table(verdicts, every_table=every_table))
     return page
