@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import hashlib
+import io
 import os
 import stat
 import subprocess
+import tarfile
 from pathlib import Path
 from typing import Any
 
@@ -21,7 +23,15 @@ from yellow_ladder.backup.restore import restore_aside, restore_files
 from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.errors import AnswerNo
 from yellow_ladder.events import silent
-from yellow_ladder.files.archives.members import info_bytes, member_header, member_info
+from yellow_ladder.files.archives.members import (
+    BLOCK,
+    info_bytes,
+    member_header,
+    member_info,
+    plain_length,
+    plain_name,
+    plain_size,
+)
 from yellow_ladder.files.archives.write import TreeSource, write_archive
 from yellow_ladder.files.entry import Entry, Kind, changed
 from yellow_ladder.files.listing import Listing, in_order, write_listing
@@ -36,17 +46,43 @@ ENTRIES = st.builds(
     gid=st.integers(0, 2**31),
     size=st.one_of(st.integers(0, 10**6), st.sampled_from([8**11 - 1, 8**11])),
     modified_ns=st.one_of(st.integers(-(2**60), 2**62), st.sampled_from([0, 10**18 - 1, 10**18, 8**11 * 10**9])),
-    target=st.just("somewhere"),
+    target=st.one_of(st.just("somewhere"), st.text("ab/é", min_size=1, max_size=110)),
 )
 MEMBER_NAMES = st.one_of(
     st.text("abc/-_. é⚓\n\udcff", min_size=1, max_size=30),
     st.integers(95, 300).map(lambda length: ("quay/" * 60)[:length]),
+    st.integers(90, 1200).map(lambda length: ("Übersicht/" * 120)[:length]),
 )
 
 
 @given(entry=ENTRIES, name=MEMBER_NAMES)
 def test_a_header_is_what_the_standard_library_writes(entry: Entry, name: str) -> None:
     assert member_header(entry, name) == info_bytes(member_info(entry, name))
+
+
+@given(entry=ENTRIES, name=MEMBER_NAMES)
+def test_a_header_that_is_known_says_what_the_standard_library_reads_in_it(entry: Entry, name: str) -> None:
+    raw = member_header(entry, name)
+    length = plain_length(raw[:BLOCK])
+    if length:
+        assert length == len(raw)
+    if length and (found := plain_name(raw)) is not None:
+        read = tarfile.TarFile.open(fileobj=io.BytesIO(raw + bytes(2 * BLOCK)), mode="r|").next()
+        assert read is not None
+        # No name of an entry ends in a slash; of a long one, the library takes it away.
+        assert (found.rstrip("/"), plain_size(raw)) == (read.name.rstrip("/"), read.size)
+
+
+@pytest.mark.parametrize("kind", [Kind.FILE, Kind.FOLDER, Kind.LINK])
+@pytest.mark.parametrize("name", ["root/a", "root/Übersicht", "root/" + "libraries/" * 30 + "index.js"])
+@pytest.mark.parametrize("seconds", [0, 499_162_500, 1_700_000_000])
+def test_what_an_applications_libraries_are_is_known_without_the_library(kind: Kind, name: str, seconds: int) -> None:
+    """Packages give their files the time of some day in 1985, below folders of folders."""
+    target = "elsewhere" if kind is Kind.LINK else ""
+    raw = member_header(Entry(name, kind, 0o640, 1, 2, 30, seconds * 10**9 + 7, target=target), name)
+    assert plain_length(raw[:BLOCK]) == len(raw)
+    assert plain_name(raw) == name
+    assert plain_size(raw) == (30 if kind is Kind.FILE else 0)
 
 
 CHANGES: dict[str, tuple[str, dict[str, Any], str]] = {

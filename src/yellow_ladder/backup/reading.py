@@ -63,8 +63,7 @@ def _hold_plain(blocks: Blocks, header: Header, manifest: Listing, held: Marks, 
     number = manifest.number_of(path) if path else None
     entry = None if number is None else manifest[path]
     if entry is not None and header.raw and header.raw == member_header(entry, header.name):
-        digest = blake3(blocks.content(entry.size)).hexdigest() if entry.size <= LARGEST_AT_ONCE else ""
-        what = "" if (digest or blocks.digest(entry.size)) == entry.digest else _OTHER_CONTENT
+        what = "" if _digest_of(blocks, header, entry) == entry.digest else _OTHER_CONTENT
     else:
         member, content = blocks.member()
         path = path_of_member(member.name)
@@ -78,6 +77,16 @@ def _hold_plain(blocks: Blocks, header: Header, manifest: Listing, held: Marks, 
         wrong.pop(path, None)  # one that changed while it was read is stored again; the last one counts
     if number is not None:
         held.flags[number] = 1
+
+
+def _digest_of(blocks: Blocks, header: Header, entry: Entry) -> str:
+    """The digest of what a plain member holds, which is passed; of all but files nothing."""
+    if entry.kind is not Kind.FILE:
+        blocks.pass_over(header)
+        return ""
+    if entry.size > LARGEST_AT_ONCE:
+        return blocks.digest(header, entry.size)
+    return blake3(blocks.content(header, entry.size)).hexdigest()
 
 
 _OTHER_CONTENT = "has another content than what was read"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
@@ -13,7 +14,8 @@ from yellow_ladder.backup.catalog import ROOT_PREFIX, Backup, Ground, outside_ro
 from yellow_ladder.backup.reading import path_of_member
 from yellow_ladder.durable import private_folder, sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
-from yellow_ladder.files.archives.blocks import open_blocks
+from yellow_ladder.files.archives.blocks import LARGEST_AT_ONCE, Blocks, Header, open_blocks
+from yellow_ladder.files.archives.members import is_plain_file, plain_size
 from yellow_ladder.files.attributes import match_attributes, read_attributes
 from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.entry import Entry, Kind, Manifest, changed, describe
@@ -220,6 +222,9 @@ def _extract_from(archive: Path, ground: Ground, missing: Marks, manifest: Listi
             if header.name and (number is None or not here[number]):
                 blocks.pass_over(header)
                 continue
+            if number is not None and _put_plain(blocks, header, manifest[path], ground):
+                missing.flags[number] = 0
+                continue
             member, content = blocks.member()
             path = path_of_member(member.name)
             number = manifest.number_of(path) if path else None
@@ -234,6 +239,16 @@ def _extract_from(archive: Path, ground: Ground, missing: Marks, manifest: Listi
                     _put_file(ground.at(path), content, with_holes=member.issparse())
             blocks.end_member()
     return later
+
+
+def _put_plain(blocks: Blocks, header: Header, entry: Entry, ground: Ground) -> bool:
+    """Write a small plain file in one go; False where the next member is something else, and is still to be read."""
+    is_small = is_plain_file(header.raw) and plain_size(header.raw) <= LARGEST_AT_ONCE
+    if entry.kind is not Kind.FILE or entry.same_as or not is_small:
+        return False
+    content = blocks.content(header, plain_size(header.raw))
+    _put_file(ground.at(entry.path), io.BytesIO(content), with_holes=False)
+    return True
 
 
 def _put_link(location: Path, target: str) -> None:

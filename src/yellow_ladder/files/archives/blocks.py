@@ -17,7 +17,7 @@ from typing import IO, BinaryIO, cast
 import zstandard
 from blake3 import blake3
 
-from yellow_ladder.files.archives.members import BLOCK, PLAIN_BYTES, plain_name, plain_size
+from yellow_ladder.files.archives.members import BLOCK, plain_length, plain_name, plain_size
 from yellow_ladder.files.archives.read import DAMAGE, damaged, no_archive
 
 _BUFFER_BYTES = 4 * 1024**2
@@ -72,11 +72,13 @@ class Blocks:
         """What comes next; None behind the last member. Raises EOFError where the end mark is missing."""
         if not self._have(BLOCK):
             raise EOFError("the end mark is missing")
-        if not any(self._buffer[self._at : self._at + BLOCK]):
+        first = self._buffer[self._at : self._at + BLOCK]
+        length = plain_length(first)
+        if not length and not any(first):
             self._see_end()
             return None
-        if self._have(PLAIN_BYTES):
-            raw = self._buffer[self._at : self._at + PLAIN_BYTES]
+        if length and self._have(length):
+            raw = self._buffer[self._at : self._at + length]
             name = plain_name(raw)
             if name is not None:
                 return Header(name, raw)
@@ -94,25 +96,25 @@ class Blocks:
     def pass_over(self, header: Header) -> None:
         """Go on behind a plain member; raises EOFError where the archive ends in it."""
         size = plain_size(header.raw)
-        left = PLAIN_BYTES + size + -size % BLOCK
+        left = len(header.raw) + size + -size % BLOCK
         while left:
             passed = len(self.read(min(left, LARGEST_AT_ONCE)))
             if not passed:
                 raise EOFError("the archive ends within a file")
             left -= passed
 
-    def content(self, size: int) -> bytes:
+    def content(self, header: Header, size: int) -> bytes:
         """The content of a plain member, in one piece; raises EOFError where the archive ends in it."""
-        whole = PLAIN_BYTES + size + -size % BLOCK
+        whole = len(header.raw) + size + -size % BLOCK
         if not self._have(whole):
             raise EOFError("the archive ends within a file")
-        start = self._at + PLAIN_BYTES
+        start = self._at + len(header.raw)
         self._at += whole
         return self._buffer[start : start + size]
 
-    def digest(self, size: int) -> str:
+    def digest(self, header: Header, size: int) -> str:
         """BLAKE3 of the content of a plain member of any size, in hex; raises EOFError where the archive ends in it."""
-        self._at += PLAIN_BYTES
+        self._at += len(header.raw)
         digest, left = blake3(), size
         while left:
             block = self.read(min(left, LARGEST_AT_ONCE))
