@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+import zstandard
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -124,6 +125,27 @@ def test_an_archive_that_does_not_hold_what_was_listed_is_found(idle: Demo, what
     with pytest.raises(AnswerNo, match=expected) as refusal:
         check_backup(backup.path)
     assert refusal.value.problems[0].code == "backup-damaged"
+
+
+@pytest.mark.parametrize("first", ["the same", "another"])
+def test_what_is_stored_twice_hides_nothing_behind_it(idle: Demo, first: str) -> None:
+    """A file that was touched while it was archived is stored again at the end."""
+    for name in ("a", "b"):
+        (idle.root / "uploads" / name).write_text(f"berth {name}")
+    backup = make_backup(idle.site(), "2.4", utc_now(), silent)
+    again = backup.manifest()["uploads/a"]
+    raw = zstandard.ZstdDecompressor().decompressobj().decompress(backup.archive.read_bytes())
+    content = b"berth a" if first == "the same" else b"berth 7"
+    early = member_header(again, "root/uploads/a") + content + bytes(BLOCK - 7)
+    late = member_header(again, "root/uploads/a") + b"berth a" + bytes(BLOCK - 7)
+    backup.archive.write_bytes(
+        zstandard.compress(early + raw.rstrip(b"\0") + bytes(-len(raw.rstrip(b"\0")) % BLOCK) + late + bytes(2 * BLOCK))
+    )
+    for name in ("a", "b"):
+        (idle.root / "uploads" / name).unlink()
+    done = restore_files(backup, Ground(idle.root), idle.site().skipped())
+    assert done.written == 2
+    assert {name: (idle.root / "uploads" / name).read_text() for name in "ab"} == {"a": "berth a", "b": "berth b"}
 
 
 def test_files_with_several_names_outside_root_come_back_as_one(idle: Demo, tmp_path: Path) -> None:

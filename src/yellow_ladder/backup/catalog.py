@@ -153,7 +153,7 @@ def below_root(manifest: Manifest) -> Chosen:
 
 def outside_root(manifest: Manifest) -> Chosen:
     """The entries of a backup that lie outside root."""
-    return Chosen(manifest, lambda path: path.startswith("/"))
+    return Chosen(manifest, lambda path: path.startswith("/"), first=(True, b"", b""))
 
 
 def files_of(path: Path) -> list[str]:

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import io
+import itertools
 import os
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
+
+from blake3 import blake3
 
 from yellow_ladder import nolinks
 from yellow_ladder.backup.catalog import ROOT_PREFIX, Backup, Ground, outside_root
@@ -17,11 +20,12 @@ from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.files.archives.blocks import LARGEST_AT_ONCE, Blocks, Header, open_blocks
 from yellow_ladder.files.archives.members import is_plain_file, plain_size
 from yellow_ladder.files.attributes import match_attributes, read_attributes
+from yellow_ladder.files.beside import Pair, look_beside
 from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.entry import Entry, Kind, Manifest, changed, describe
 from yellow_ladder.files.listing import Listing, Marks, in_order, in_pairs
 from yellow_ladder.files.looking import READ_BYTES
-from yellow_ladder.files.manifest import Skip, differing, digest_file, keep_all, look_at
+from yellow_ladder.files.manifest import Skip, differing, digest_file, keep_all
 from yellow_ladder.services.looking import users_of_file
 
 # The smallest block that file systems leave out.
@@ -58,15 +62,17 @@ def restore_files(backup: Backup, ground: Ground, skip: Skip, *, rescue: Ground 
     if own and (now.st_uid, now.st_gid, now.st_mode & 0o7777) != (own["uid"], own["gid"], own["mode"]):
         nolinks.set_owner(root, own["uid"], own["gid"])
         nolinks.set_mode(root, own["mode"])
-    _check_equal(manifest, _present(manifest, ground, skip), ground)
+    _check_equal(_beside(manifest, ground, skip), ground)
     os.sync()
     return Restored(written, len(work.strange), rights)
 
 
-def _present(manifest: Manifest, ground: Ground, skip: Skip) -> Iterator[Entry]:
-    """What is there now, below root and of the expected entries outside it, in order."""
-    yield from look_at(ground.root, skip, known=manifest)
-    yield from look_outside(ground, outside_root(manifest))
+def _beside(manifest: Listing, ground: Ground, skip: Skip) -> Iterator[Pair]:
+    """What was backed up and what is there now, below root and of the entries outside it, in order."""
+    below = itertools.takewhile(lambda one: not one.path.startswith("/"), manifest.entries())
+    yield from look_beside(ground.root, skip, below)
+    outside = outside_root(manifest)
+    yield from in_pairs(outside.entries(), look_outside(ground, outside))
 
 
 class _Work:
@@ -108,7 +114,7 @@ class _Work:
 def _look(manifest: Listing, ground: Ground, skip: Skip, rescue: Ground | None) -> _Work:
     """Look once at everything, and keep on the ground `rescue` what would be written over or removed."""
     work = _Work(manifest)
-    for old, new in in_pairs(manifest.entries(), _present(manifest, ground, skip)):
+    for old, new in _beside(manifest, ground, skip):
         if new is not None and rescue is not None:
             _keep_what_would_go(ground, old, new, rescue)
         work.see(old, new)
@@ -213,16 +219,23 @@ def _extract(backup: Backup, ground: Ground, wanted: Marks, manifest: Listing) -
 
 
 def _extract_from(archive: Path, ground: Ground, missing: Marks, manifest: Listing) -> list[str]:
-    """Write from one archive what is missing, and take it off the list; returns hard links, which come at the end."""
+    """Write from one archive what is missing, and take it off the list; returns hard links, which come at the end.
+
+    A file that changed while it was archived is stored again behind the others. What holds what was listed does not
+    come again: when all that is missing is there in this way, the rest of the archive is not read.
+    """
     here, later = bytes(missing.flags), []
+    left = here.count(1)
     with open_blocks(archive) as blocks:
-        while header := blocks.plain_header():
+        while left and (header := blocks.plain_header()):
             path = path_of_member(header.name)
             number = manifest.number_of(path) if path else None
             if header.name and (number is None or not here[number]):
                 blocks.pass_over(header)
                 continue
-            if number is not None and _put_plain(blocks, header, manifest[path], ground):
+            digest = _put_plain(blocks, header, manifest[path], ground) if number is not None else None
+            if number is not None and digest is not None:
+                left -= missing.flags[number] and digest == manifest[path].digest
                 missing.flags[number] = 0
                 continue
             member, content = blocks.member()
@@ -241,14 +254,16 @@ def _extract_from(archive: Path, ground: Ground, missing: Marks, manifest: Listi
     return later
 
 
-def _put_plain(blocks: Blocks, header: Header, entry: Entry, ground: Ground) -> bool:
-    """Write a small plain file in one go; False where the next member is something else, and is still to be read."""
+def _put_plain(blocks: Blocks, header: Header, entry: Entry, ground: Ground) -> str | None:
+    """Write a small plain file in one go; returns its digest, and None where the next member is something else, which
+    is still to be read.
+    """
     is_small = is_plain_file(header.raw) and plain_size(header.raw) <= LARGEST_AT_ONCE
     if entry.kind is not Kind.FILE or entry.same_as or not is_small:
-        return False
+        return None
     content = blocks.content(header, plain_size(header.raw))
     _put_file(ground.at(entry.path), io.BytesIO(content), with_holes=False)
-    return True
+    return blake3(content).hexdigest()
 
 
 def _put_link(location: Path, target: str) -> None:
@@ -300,9 +315,9 @@ def _set_right(ground: Ground, entry: Entry) -> int:
     return count
 
 
-def _check_equal(expected: Listing, found: Iterator[Entry], ground: Ground) -> None:
+def _check_equal(found: Iterator[Pair], ground: Ground) -> None:
     first, count = None, 0
-    for one, _, _ in differing(in_pairs(expected.entries(), found)):
+    for one, _, _ in differing(found):
         first, count = first or one, count + 1
     if first is not None:
         more = f", and {count - 1:,} more" if count > 1 else ""

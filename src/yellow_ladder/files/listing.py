@@ -95,15 +95,19 @@ class Listing(Manifest):
         for number in range(len(self._pieces)):
             yield from self._piece(number)
 
+    def entries_from(self, first: Place) -> Iterator[Entry]:
+        """Every entry of the pieces that hold a place and what stands behind it, in order."""
+        for number in range(max(0, bisect.bisect_right(self._starts, first) - 1), len(self._pieces)):
+            yield from self._piece(number)
+
     def below(self, folder: str) -> Iterator[Entry]:
         """Every entry below a folder, in order: they stand together, and nothing else is read."""
         start, inside = (folder.startswith("/"), os.fsencode(folder).replace(b"/", b"\0"), b""), f"{folder}/"
-        for number in range(max(0, bisect.bisect_right(self._starts, start) - 1), len(self._pieces)):
-            for entry in self._piece(number):
-                if entry.path.startswith(inside):
-                    yield entry
-                elif place_of(entry.path) > start:
-                    return
+        for entry in self.entries_from(start):
+            if entry.path.startswith(inside):
+                yield entry
+            elif place_of(entry.path) > start:
+                return
 
     def items(self) -> ItemsView[str, Entry]:
         """Every path with its entry, in order."""
@@ -362,9 +366,9 @@ class InOrder(Mapping[str, Entry], ABC):
 class Chosen(InOrder):
     """The entries of a manifest that a rule takes."""
 
-    def __init__(self, whole: Manifest, takes: Callable[[str], bool]) -> None:
-        """Take a manifest and a rule for paths."""
-        self._whole, self._takes = whole, takes
+    def __init__(self, whole: Manifest, takes: Callable[[str], bool], first: Place | None = None) -> None:
+        """Take a manifest and a rule for paths, which takes nothing that stands before `first`."""
+        self._whole, self._takes, self._first = whole, takes, first
 
     def __getitem__(self, path: str) -> Entry:
         """The entry of a path; raises KeyError."""
@@ -382,4 +386,6 @@ class Chosen(InOrder):
 
     def entries(self) -> Iterator[Entry]:
         """Every entry, in order."""
-        return (entry for entry in in_order(self._whole) if self._takes(entry.path))
+        whole, first = self._whole, self._first
+        some = whole.entries_from(first) if first is not None and isinstance(whole, Listing) else in_order(whole)
+        return (entry for entry in some if self._takes(entry.path))

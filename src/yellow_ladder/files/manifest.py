@@ -122,19 +122,25 @@ def look_at(
     links = HardLinks()
     earlier = (known or {}).get
     for path, found in walk_tree(root, skip):
-        entry = entry_from(path, found.status, found.location)
-        seen = earlier(path)
-        is_untouched = seen is not None and entry.untouched_since(seen)
-        digest, attributes = "", seen.attributes if seen is not None else None
-        if attributes is not None and not is_untouched:
-            attributes = _attributes_of(found)
-        if entry.kind is Kind.FILE:
-            if found.status.st_nlink > 1:
-                entry = links.mark(entry, found)
-            if with_digests:
-                is_known = is_untouched and seen is not None and seen.digest
-                digest = seen.digest if is_known and seen else digest_of(found.opened(), found.status.st_size)
-        yield changed(entry, digest=digest, attributes=attributes) if digest or attributes is not None else entry
+        yield describe_found(path, found, earlier(path), links, with_digests=with_digests)
+
+
+def describe_found(
+    path: str, found: Found, seen: Entry | None, links: HardLinks, *, with_digests: bool = True
+) -> Entry:
+    """The entry of what a walk found; what is as it was `seen` is not read again."""
+    entry = entry_from(path, found.status, found.location)
+    is_untouched = seen is not None and entry.untouched_since(seen)
+    digest, attributes = "", seen.attributes if seen is not None else None
+    if attributes is not None and not is_untouched:
+        attributes = _attributes_of(found)
+    if entry.kind is Kind.FILE:
+        if found.status.st_nlink > 1:
+            entry = links.mark(entry, found)
+        if with_digests:
+            is_known = is_untouched and seen is not None and seen.digest
+            digest = seen.digest if is_known and seen else digest_of(found.opened(), found.status.st_size)
+    return changed(entry, digest=digest, attributes=attributes) if digest or attributes is not None else entry
 
 
 def _attributes_of(found: Found) -> Attributes | None:
@@ -191,6 +197,8 @@ Pairs = Iterable[tuple[Entry | None, Entry | None]]
 def differing(pairs: Pairs) -> Iterator[tuple[Difference, Entry | None, Entry | None]]:
     """The same of pairs of what was expected and what was found."""
     for old, new in pairs:
+        if old is new:
+            continue
         if old is None:
             if new is not None:
                 yield Difference(new.path, FileChange.ADDED), None, new

@@ -16,9 +16,9 @@ from yellow_ladder.climb.proving.in_short import Became, FileFault, became, in_s
 from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.events import Listener, Progress, Unit
+from yellow_ladder.files.beside import look_beside
 from yellow_ladder.files.entry import Entry
-from yellow_ladder.files.listing import in_pairs
-from yellow_ladder.files.manifest import FileChange, Pairs, differing, look_at
+from yellow_ladder.files.manifest import FileChange, Pairs, differing
 from yellow_ladder.files.names import NamesOfOneFile, regrouped
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.fingerprints.judge import judge
@@ -69,9 +69,7 @@ def compare_with_backup(site: Site, backup: Backup, tell: Listener) -> Compariso
     expected = below_root(backup.manifest())
     faults = list[FileFault]()
     skip = site.skipped()
-    pairs = in_pairs(
-        (one for one in expected.entries() if not skip(one.path)), look_at(site.root, skip, known=expected)
-    )
+    pairs = look_beside(site.root, skip, (one for one in expected.entries() if not skip(one.path)))
     then, now = NamesOfOneFile(), NamesOfOneFile()
     for one, old, new in differing(_seen(pairs, then, now)):
         if one.change is not FileChange.ADDED or not site.is_data(one.path):

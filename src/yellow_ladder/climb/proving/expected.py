@@ -7,9 +7,9 @@ from typing import Any
 
 from yellow_ladder.backup.catalog import read_backup
 from yellow_ladder.climb.record.plan import Plan
+from yellow_ladder.files.beside import Pair, look_beside
 from yellow_ladder.files.entry import Entry, Manifest, changed, place_of, within
 from yellow_ladder.files.listing import Chosen, InOrder, Listing, spliced
-from yellow_ladder.files.manifest import look_at
 from yellow_ladder.site.site import Site
 
 
@@ -85,9 +85,9 @@ def expected_tree(plan: Plan) -> ExpectedTree:
     return ExpectedTree(plan.expected(plan.rungs[-1]), backup, data_folders_after(plan))
 
 
-def present_tree(plan: Plan, expected: Manifest) -> Iterator[Entry]:
-    """Every entry that is below root now, in order; what nobody has touched since `expected` was taken is not read
-    again.
+def beside_expected(plan: Plan, expected: InOrder) -> Iterator[Pair]:
+    """What is expected below root and what is there now, in order; what nobody has touched since `expected` was taken
+    is not read again.
     """
     site = site_after(plan)
-    return look_at(site.root, site.skipped(), known=expected)
+    return look_beside(site.root, site.skipped(), expected.entries())

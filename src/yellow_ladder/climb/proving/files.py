@@ -15,7 +15,7 @@ from yellow_ladder import nolinks
 from yellow_ladder.backup.catalog import Ground, outside_root, read_backup
 from yellow_ladder.backup.restore import look_outside
 from yellow_ladder.climb.proving.closed import only_closes
-from yellow_ladder.climb.proving.expected import data_folders_after, expected_tree, present_tree
+from yellow_ladder.climb.proving.expected import beside_expected, data_folders_after, expected_tree
 from yellow_ladder.climb.proving.in_short import Became, FileFault, became
 from yellow_ladder.climb.proving.machine import in_effect_after, wants_a_start
 from yellow_ladder.climb.record.commands import written_by_commands
@@ -51,7 +51,7 @@ class FilesSeen:
 
     def _pairs(self) -> Iterator[tuple[Entry | None, Entry | None]]:
         is_data = self._expected.is_data
-        for old, new in in_pairs(self._expected.entries(), present_tree(self._plan, self._expected)):
+        for old, new in beside_expected(self._plan, self._expected):
             if old is not None:
                 self.files += old.kind is not Kind.FOLDER
                 self.data_files += is_data(old.path)
@@ -59,6 +59,9 @@ class FilesSeen:
                 self.found.add(new)
             self._before.see(old)
             self._now.see(new)
+            if old is new:
+                yield old, new
+                continue
             if old is not None and new is not None and old.modified_ns != new.modified_ns and is_data(old.path):
                 self._see_times(old, new)
             yield old, new

@@ -13,7 +13,7 @@ from typing import Any
 from yellow_ladder import nolinks
 from yellow_ladder.backup.catalog import Ground, outside_root, read_backup
 from yellow_ladder.backup.restore import look_outside
-from yellow_ladder.climb.proving.expected import expected_tree, present_tree, site_after
+from yellow_ladder.climb.proving.expected import beside_expected, expected_tree, site_after
 from yellow_ladder.climb.proving.inventory import AFTER_NAME, read_inventory
 from yellow_ladder.climb.record.catalog import load_climb
 from yellow_ladder.climb.record.commands import commands_of, generated_by, is_set_aside, written_by_commands
@@ -261,7 +261,7 @@ def _changed_files(plan: Plan) -> list[str]:
     """
     expected, made = expected_tree(plan), generated_by(plan.rungs[-1])
     written, then_ns = written_by_commands(plan), _opened_ns(plan)
-    found = differing(in_pairs(expected.entries(), present_tree(plan, expected)))
+    found = differing(beside_expected(plan, expected))
     below = [
         (one, was, now)
         for one, was, now in found
