@@ -76,7 +76,7 @@ def archive_only(root: Path, scratch: Path) -> None:
         write_listing(scratch / "own.jsonl", in_order(archived.trees["root"]))
 
     def read() -> None:
-        read_through(scratch / "own.tar.zst", Listing.opened(scratch / "own.jsonl"), {})
+        read_through(scratch / "own.tar.zst", Listing.opened(scratch / "own.jsonl"))
 
     taken = {"archive": timed(write), "read_back": timed(read)}
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024

@@ -15,9 +15,12 @@ from yellow_ladder.backup.catalog import read_manifest
 from yellow_ladder.errors import AnswerNo
 from yellow_ladder.files import listing as listing_module
 from yellow_ladder.files import store as store_module
+from yellow_ladder.files.beside import look_beside
 from yellow_ladder.files.entry import Entry, Kind, changed, place_of
-from yellow_ladder.files.listing import Chosen, Listing, Marks, in_order, merged, side_by_side, write_listing
-from yellow_ladder.files.manifest import compare_manifests, take_manifest, tree_digest, walk_tree
+from yellow_ladder.files.listing import Chosen, Listing, in_order, in_pairs, merged, side_by_side, write_listing
+from yellow_ladder.files.manifest import compare_manifests, look_at, take_manifest, tree_digest, walk_tree
+from yellow_ladder.files.marks import Marks
+from yellow_ladder.files.unlike import unlike
 
 NAMES = st.binary(min_size=1, max_size=4).filter(lambda raw: b"/" not in raw and b"\0" not in raw)
 PATHS = st.lists(NAMES, min_size=1, max_size=4).map(lambda parts: os.fsdecode(b"/".join(parts)))
@@ -44,6 +47,61 @@ def _small_pieces(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(listing_module, "_PIECE_ENTRIES", 3)
     monkeypatch.setattr(listing_module, "_PIECE_BYTES", 300)
     monkeypatch.setattr(store_module, "_HELD_BYTES", 2000)
+
+
+@given(both=ENTRIES, ours=ENTRIES, theirs=ENTRIES)
+def test_what_is_unlike_in_two_lists_is_what_differs_entry_by_entry(
+    both: dict[str, Entry], ours: dict[str, Entry], theirs: dict[str, Entry]
+) -> None:
+    left, right = {**both, **ours}, {**theirs, **both}
+    order = sorted(left.keys() | right.keys(), key=place_of)
+    expected = [(left.get(path), right.get(path)) for path in order if left.get(path) != right.get(path)]
+    found = list(unlike(listed(left), listed(right)))
+    assert [(old, new) for old, new, _ in found] == expected
+    places = sorted(right, key=place_of)
+    assert all(places[number] == new.path for _, new, number in found if new is not None)
+
+
+def _change_some(tree: Path, chance: random.Random) -> None:
+    """What may become of files behind a list's back, also under the same name, size and time."""
+    files = sorted(path for path in tree.rglob("*") if path.is_file() and not path.is_symlink())
+    for path in chance.sample(files, min(6, len(files))):
+        status = path.stat()
+        match chance.randrange(7):
+            case 0:
+                path.unlink()
+            case 1:
+                path.write_bytes(b"y" * status.st_size)
+                os.utime(path, ns=(status.st_atime_ns, status.st_mtime_ns))
+            case 2:
+                path.chmod(0o600 if status.st_mode & 0o777 != 0o600 else 0o640)
+            case 3:
+                path.unlink()
+                path.mkdir()
+            case 4:
+                path.with_name(path.name + "-new").hardlink_to(path)
+            case 5:
+                path.rename(path.with_name("moved " + path.name))
+            case _:
+                path.unlink()
+                path.symlink_to("elsewhere")
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_a_tree_beside_its_list_is_what_two_looks_say(tmp_path: Path, seed: int) -> None:
+    chance, tree = random.Random(seed), tmp_path / "tree"
+    for number in range(30):
+        folder = tree / "/".join(chance.choices(["a", "ab", "a b", "é"], k=chance.randrange(4)))
+        folder.mkdir(parents=True, exist_ok=True)
+        (folder / f"{number}").write_text("x" * chance.randrange(3))
+    (tree / "twice").hardlink_to(next(path for path in tree.rglob("*") if path.is_file()))
+    before = take_manifest(tree)
+    _change_some(tree, chance)
+    found = list(look_beside(tree, lambda path: path == "a/0", in_order(before)))
+    expected = list(in_pairs(in_order(before), look_at(tree, lambda path: path == "a/0", known=before)))
+    assert found == expected
+    assert any(old is new for old, new in found)
+    assert any(old != new for old, new in found)
 
 
 @given(entries=ENTRIES, others=ENTRIES, seed=st.integers(0, 99))

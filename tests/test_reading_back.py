@@ -254,7 +254,7 @@ def test_what_goes_while_the_site_is_being_read_is_left_out(tmp_path: Path) -> N
     archived = write_archive(archive, [TreeSource("root", root, goes_meanwhile)])
     there = {"1-here", "3-stays", "folder", "folder/1-here", "folder/3-stays"}
     assert archived.trees["root"].keys() == there
-    hold_archive(archive, Listing.of(archived.trees["root"].values()), {})
+    hold_archive(archive, Listing.of(archived.trees["root"].values()))
 
 
 def test_a_pipe_in_place_of_a_file_keeps_nobody_waiting(tmp_path: Path) -> None:

@@ -100,7 +100,7 @@ def write_first(making: Making) -> Archived:
     archived = _write(making, FIRST_STEM, None)
     archive = making.folder / (FIRST_STEM + ARCHIVE_ENDING)
     listed = read_manifest(making.folder / (FIRST_STEM + MANIFEST_ENDING))
-    note_sums(making.folder, {archive.name: read_through(archive, listed, {})})
+    note_sums(making.folder, {archive.name: read_through(archive, listed)})
     return archived
 
 

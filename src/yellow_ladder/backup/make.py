@@ -247,7 +247,7 @@ def read_back(backup: Backup) -> str:
     What is not in it must have been in the part before it, with the same content. Raises AnswerNo.
     """
     before = f"{backup.parts[-2]}{MANIFEST_ENDING}" if len(backup.parts) > 1 else ""
-    return read_through(backup.archive, backup.manifest(), read_manifest(backup.path / before) if before else {})
+    return read_through(backup.archive, backup.manifest(), read_manifest(backup.path / before) if before else None)
 
 
 def _drop_cached(path: Path) -> None:

@@ -14,9 +14,11 @@ from yellow_ladder.files.archives.blocks import LARGEST_AT_ONCE, Blocks, Header,
 from yellow_ladder.files.archives.members import member_header, pax_time
 from yellow_ladder.files.attributes import PAX_PREFIX, as_pax
 from yellow_ladder.files.digests import sha256_beside
-from yellow_ladder.files.entry import Entry, Kind, Manifest
-from yellow_ladder.files.listing import Listing, Marks
+from yellow_ladder.files.entry import Entry, Kind
+from yellow_ladder.files.listing import Listing
 from yellow_ladder.files.looking import READ_BYTES
+from yellow_ladder.files.marks import Marks
+from yellow_ladder.files.unlike import unlike
 
 
 def path_of_member(name: str) -> str:
@@ -26,14 +28,14 @@ def path_of_member(name: str) -> str:
     return name[len(OUTSIDE_PREFIX) :] if name.startswith(OUTSIDE_PREFIX + "/") else ""
 
 
-def read_through(archive: Path, manifest: Listing, earlier: Manifest) -> str:
+def read_through(archive: Path, manifest: Listing, earlier: Listing | None = None) -> str:
     """Hold an archive against `manifest` and digest it in the same go; returns its SHA-256. Raises as that does."""
     with sha256_beside(archive) as digest:
         hold_archive(archive, manifest, earlier)
         return digest()
 
 
-def hold_archive(archive: Path, manifest: Listing, earlier: Manifest) -> None:
+def hold_archive(archive: Path, manifest: Listing, earlier: Listing | None = None) -> None:
     """Read an archive to its end mark and hold every member against `manifest`: content, owner, mode, time, target.
 
     What it does not hold must have been in an `earlier` archive with the same content. Raises AnswerNo naming the first
@@ -50,9 +52,11 @@ def hold_archive(archive: Path, manifest: Listing, earlier: Manifest) -> None:
     for path, what in wrong.items():
         raise damaged(archive, f"{path} in it {what}")
     first, lacking = "", 0
-    for number, entry in enumerate(manifest.entries()):
-        if not held.flags[number] and not _is_as_before(entry, earlier):
-            first, lacking = min(first or entry.path, entry.path), lacking + 1
+    if held.count() < len(manifest):
+        for before, entry, number in unlike(earlier or Listing.of(()), manifest):
+            is_as_before = before is not None and entry is not None and before.digest == entry.digest
+            if entry is not None and not held.flags[number] and not is_as_before:
+                first, lacking = min(first or entry.path, entry.path), lacking + 1
     if lacking:
         raise damaged(archive, f"it lacks {lacking:,} entries, among them {first}")
 
@@ -90,11 +94,6 @@ def _digest_of(blocks: Blocks, header: Header, entry: Entry) -> str:
 
 
 _OTHER_CONTENT = "has another content than what was read"
-
-
-def _is_as_before(entry: Entry, earlier: Manifest) -> bool:
-    before = earlier.get(entry.path)
-    return before is not None and before.digest == entry.digest
 
 
 def _difference(member: tarfile.TarInfo, content: IO[bytes] | None, entry: Entry | None) -> str:

@@ -23,9 +23,10 @@ from yellow_ladder.files.attributes import match_attributes, read_attributes
 from yellow_ladder.files.beside import Pair, look_beside
 from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.entry import Entry, Kind, Manifest, changed, describe
-from yellow_ladder.files.listing import Listing, Marks, in_order, in_pairs
+from yellow_ladder.files.listing import Listing, in_order, in_pairs
 from yellow_ladder.files.looking import READ_BYTES
 from yellow_ladder.files.manifest import Skip, differing, digest_file, keep_all
+from yellow_ladder.files.marks import Marks
 from yellow_ladder.services.looking import users_of_file
 
 # The smallest block that file systems leave out.

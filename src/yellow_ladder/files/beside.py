@@ -6,8 +6,6 @@ nothing is made, looked up or compared, which for a million files is most of the
 
 from __future__ import annotations
 
-import os
-import stat
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
@@ -32,28 +30,8 @@ def look_beside(root: Path, skip: Skip, expected: Iterable[Entry]) -> Iterator[P
         if old is None or old.path != path:
             yield None, describe_found(path, found, None, links)
             continue
-        is_as_listed = _is_as_listed(old, found.status)
-        yield old, old if is_as_listed else describe_found(path, found, old, links)
+        yield old, old if old.is_still(found.status) else describe_found(path, found, old, links)
         old = next(waiting, None)
     while old is not None:
         yield old, None
         old = next(waiting, None)
-
-
-def _is_as_listed(old: Entry, status: os.stat_result) -> bool:
-    """Whether a file with one name is what was listed: the kernel sets its change time, and no program can choose it.
-
-    Everything else takes the long way: a file without a digest, one with several names, folders, links.
-    """
-    return (
-        status.st_ctime_ns == old.changed_ns
-        and status.st_ino == old.inode
-        and status.st_nlink == 1
-        and status.st_size == old.size
-        and status.st_mtime_ns == old.modified_ns
-        and bool(old.digest)
-        and not old.same_as
-        and status.st_mode == stat.S_IFREG | old.mode
-        and status.st_uid == old.uid
-        and status.st_gid == old.gid
-    )

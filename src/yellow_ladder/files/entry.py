@@ -58,6 +58,23 @@ class Entry(msgspec.Struct, frozen=True, gc=False, forbid_unknown_fields=True):
         """Whether the same inode has had no write and no change of rights between the two looks."""
         return self.changed_ns == other.changed_ns and self.size == other.size and self.inode == other.inode != 0
 
+    def is_still(self, status: os.stat_result) -> bool:
+        """Whether a file with one name is what was listed: the kernel sets its change time, and no program can choose
+        it. Of everything else nothing is said: a file without a digest, one with several names, folders, links.
+        """
+        return (
+            status.st_ctime_ns == self.changed_ns
+            and status.st_ino == self.inode
+            and status.st_nlink == 1
+            and status.st_size == self.size
+            and status.st_mtime_ns == self.modified_ns
+            and bool(self.digest)
+            and not self.same_as
+            and status.st_mode == stat.S_IFREG | self.mode
+            and status.st_uid == self.uid
+            and status.st_gid == self.gid
+        )
+
 
 Manifest = Mapping[str, Entry]
 changed = msgspec.structs.replace

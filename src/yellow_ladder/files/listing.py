@@ -95,6 +95,15 @@ class Listing(Manifest):
         for number in range(len(self._pieces)):
             yield from self._piece(number)
 
+    def lines(self) -> Iterator[bytes]:
+        """Every entry as it is written down, in order."""
+        for offset, length, _ in self._pieces:
+            yield from self._store.read(offset, length).split(b"\n")[:-1]
+
+    def entry_of(self, line: bytes) -> Entry:
+        """The entry of one of the `lines`; raises as looking one up does."""
+        return self._read(line + b"\n")[0]
+
     def entries_from(self, first: Place) -> Iterator[Entry]:
         """Every entry of the pieces that hold a place and what stands behind it, in order."""
         for number in range(max(0, bisect.bisect_right(self._starts, first) - 1), len(self._pieces)):
@@ -149,8 +158,10 @@ class Listing(Manifest):
 
     def _piece(self, number: int) -> list[Entry]:
         offset, length, _ = self._pieces[number]
+        return self._read(self._store.read(offset, length))
+
+    def _read(self, lines: bytes) -> list[Entry]:
         try:
-            lines = self._store.read(offset, length)
             found = from_lines(lines)
             if len(found) != lines.count(b"\n"):
                 raise ValueError("an empty line stands in it")
@@ -192,31 +203,6 @@ class Listing(Manifest):
         for entry in entries:
             writer.add(entry)
         return writer.finish()
-
-
-class Marks:
-    """Some of the entries of a list: `flags` has a byte for each, in order."""
-
-    def __init__(self, listing: Listing) -> None:
-        """Start with none."""
-        self._listing = listing
-        self.flags = bytearray(len(listing))
-
-    def add(self, path: str) -> None:
-        """Take the entry of a path; raises KeyError where it is not listed."""
-        number = self._listing.number_of(path)
-        if number is None:
-            raise KeyError(path)
-        self.flags[number] = 1
-
-    def __contains__(self, path: str) -> bool:
-        """Whether the entry of a path was taken."""
-        number = self._listing.number_of(path)
-        return number is not None and bool(self.flags[number])
-
-    def count(self) -> int:
-        """How many were taken."""
-        return self.flags.count(1)
 
 
 class ListingWriter:

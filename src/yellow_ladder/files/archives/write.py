@@ -5,7 +5,7 @@ from __future__ import annotations
 import errno
 import os
 import tarfile
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from types import TracebackType
@@ -298,24 +298,15 @@ def _add_tree(
 ) -> None:
     counted = archived.counted.setdefault(source.prefix, Counted())
     noticed = archived.noticed.setdefault(source.prefix, [])
-    several: dict[str, Entry] = {}  # files with more names than one, as they were stored under their first
-    links = HardLinks()
+    adding = _Adding(writer, source, archived)
     if source.with_top:
         top = changed(describe("", source.root), attributes=read_attributes(source.root))
         writer.add_header(member_header(top, source.prefix))
         archived.tops[source.prefix] = top
     for path, found in walk_tree(source.root, source.skip):
-        try:
-            entry = entry_from(path, found.status, found.location)
-            if entry.kind is Kind.OTHER:
-                continue
-            has_several = entry.kind is Kind.FILE and found.status.st_nlink > 1
-            entry = links.mark(entry, found) if has_several else entry
-            entry = _add(writer, source, entry, found, several, archived)
-        except FileNotFoundError:
-            continue  # it went between listing and looking: the site may be serving
-        if has_several:
-            several[path] = entry
+        entry = adding.add(path, found)
+        if entry is None:
+            continue
         if found.name in notice:
             noticed.append(path)
         counted.files += entry.kind is Kind.FILE
@@ -325,27 +316,50 @@ def _add_tree(
         told.add(entry.size)
 
 
-def _add(
-    writer: TarWriter, source: TreeSource, entry: Entry, found: Found, several: Mapping[str, Entry], archived: Archived
-) -> Entry:
-    """Add what lies there, unless an earlier archive holds it; returns the entry as it was stored."""
-    if entry.kind is Kind.FILE:
-        before = source.known.get(source.known_below + entry.path)
-        if before is not None and _is_known(entry, before, source.known_until_ns):
-            archived.known_bytes += entry.size
-            return changed(entry, digest=before.digest, attributes=before.attributes)
-    name = f"{source.prefix}/{entry.path}"
-    if entry.same_as in several:
-        first = several[entry.same_as]
-        entry = changed(entry, digest=first.digest, attributes=read_attributes(found.location))
-        writer.add_header(hard_link_header(entry, name, f"{source.prefix}/{first.path}"))
+class _Adding:
+    """A tree on its way into an archive, but for what an earlier one holds."""
+
+    def __init__(self, writer: TarWriter, source: TreeSource, archived: Archived) -> None:
+        self._writer, self._source, self._archived = writer, source, archived
+        self._links = HardLinks()
+        self._several: dict[str, Entry] = {}  # files with more names than one, as they were stored under their first
+
+    def add(self, path: str, found: Found) -> Entry | None:
+        """Add what lies there; returns its entry as it was stored, None for what is left out."""
+        source = self._source
+        before = source.known.get(source.known_below + path)
+        if before is not None and before.changed_ns < source.known_until_ns and before.is_still(found.status):
+            self._archived.known_bytes += before.size
+            return changed(before, path=path) if source.known_below else before
+        try:
+            entry = entry_from(path, found.status, found.location)
+            if entry.kind is Kind.OTHER:
+                return None
+            has_several = entry.kind is Kind.FILE and found.status.st_nlink > 1
+            entry = self._stored(self._links.mark(entry, found) if has_several else entry, found, before)
+        except FileNotFoundError:
+            return None  # it went between listing and looking: the site may be serving
+        if has_several:
+            self._several[path] = entry
         return entry
-    if entry.kind is Kind.FILE:
-        return _add_steady(writer, entry, name, found, archived.unsteady)
-    if entry.kind is Kind.FOLDER:
-        entry = changed(entry, attributes=read_attributes(found.location))
-    writer.add_header(member_header(entry, name))
-    return entry
+
+    def _stored(self, entry: Entry, found: Found, before: Entry | None) -> Entry:
+        source = self._source
+        if entry.kind is Kind.FILE and before is not None and _is_known(entry, before, source.known_until_ns):
+            self._archived.known_bytes += entry.size
+            return changed(entry, digest=before.digest, attributes=before.attributes)
+        name = f"{source.prefix}/{entry.path}"
+        if entry.same_as in self._several:
+            first = self._several[entry.same_as]
+            entry = changed(entry, digest=first.digest, attributes=read_attributes(found.location))
+            self._writer.add_header(hard_link_header(entry, name, f"{source.prefix}/{first.path}"))
+            return entry
+        if entry.kind is Kind.FILE:
+            return _add_steady(self._writer, entry, name, found, self._archived.unsteady)
+        if entry.kind is Kind.FOLDER:
+            entry = changed(entry, attributes=read_attributes(found.location))
+        self._writer.add_header(member_header(entry, name))
+        return entry
 
 
 def _is_known(entry: Entry, before: Entry, until_ns: int) -> bool:
