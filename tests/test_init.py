@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 import pwd
 import re
@@ -534,6 +535,41 @@ def test_a_version_is_found_where_programs_have_it(name: str, text: str, tmp_pat
     said = re.search(probe["pattern"], text, re.MULTILINE)
     assert said is not None
     assert said[1] == "2.4.1"
+
+
+@pytest.mark.parametrize("package", ["quaybook", "@harbour/quaybook"])
+@pytest.mark.parametrize("started", ["itself", "by a link"])
+def test_an_application_that_is_a_package_among_its_libraries_is_known_by_what_runs(
+    tmp_path: Path, package: str, started: str
+) -> None:
+    """Nothing lies at the top but a list of packages; what the application made of its pages are the only scripts."""
+    app = tmp_path / "app"
+    place = app / "node_modules" / package
+    (place / "bin").mkdir(parents=True)
+    (place / "package.json").write_text(json.dumps({"name": package, "version": "2.4.1"}))
+    (place / "bin" / "quaybook").write_text("#!/bin/sh\nread line\n")
+    (place / "bin" / "quaybook").chmod(0o755)
+    (app / "node_modules" / ".bin").mkdir()
+    (app / "node_modules" / ".bin" / "quaybook").symlink_to(f"../{package}/bin/quaybook")
+    (app / "node_modules" / "tides").mkdir()
+    (app / "node_modules" / "tides" / "package.json").write_text('{"name": "tides", "version": "9.9.9"}')
+    (app / "package.json").write_text(json.dumps({"private": True, "dependencies": {package: "^2.4"}}))
+    made = app / "data" / "pages"
+    made.mkdir(parents=True)
+    for number in range(6):
+        (made / f"{number}.js").write_text("shown()")
+    sqlite3.connect(app / "data" / "quaybook.sqlite").executescript("CREATE TABLE berths (id INTEGER)")
+    if os.geteuid() == 0:
+        for one in (app / "data", *(app / "data").rglob("*")):
+            os.chown(one, 33, 33)
+    program = f"node_modules/{package}/bin/quaybook" if started == "itself" else "node_modules/.bin/quaybook"
+    with subprocess.Popen(["/bin/sh", program], cwd=app, stdin=subprocess.PIPE) as running:
+        result = initialised(app, "--units", tmp_path).document["result"]
+        running.kill()
+    assert result["found"]["version_file"] == f"node_modules/{package}/package.json"
+    assert result["found"]["version"] == "2.4.1"
+    assert result["found"]["product"] == ("quaybook" if package == "quaybook" else "app")
+    assert tomllib.loads(result["text"])["keep"]["data"] == ["data"]
 
 
 @pytest.mark.skipif(os.geteuid() != 0, reason="only root gives files away")

@@ -29,6 +29,10 @@ HOME_TOOLS = {
     ".bundle", ".cache", ".cargo", ".gem", ".gnupg", ".ipython", ".node-gyp", ".npm", ".pki", ".rustup", ".ssh",
     ".yarn",
 }  # fmt: skip
+# Libraries and what is built: nothing of the site's, and too much to be looked through.
+NOT_SEARCHED = {"node_modules", "vendor", "site-packages", "__pycache__", ".git", "locale", "lang", "dist", "build"}
+# Of these it is certain that the code's account brought them.
+_LIBRARIES = ("node_modules", "vendor", "site-packages")
 _FLEETING_NAMES = {"cache", "caches", "tmp", "temp", "run"}
 _LOG_NAMES = {"log", "logs"}
 _A_LOG = re.compile(r"(?i)\.(?:log|out|err|txt)(?:[.-]\d+)?(?:\.gz)?$")
@@ -81,7 +85,8 @@ def _empty_in(root: Path, files: Iterable[str]) -> Iterator[str]:
     tops = {path.split("/", 1)[0] for path in files}
     with contextlib.suppress(OSError):
         for name in nolinks.names_in(root):
-            if name not in tops and not name.startswith(".") and stat.S_ISDIR(nolinks.status_of(root / name).st_mode):
+            is_known = name not in tops and name not in NOT_SEARCHED and not name.startswith(".")
+            if is_known and stat.S_ISDIR(nolinks.status_of(root / name).st_mode):
                 yield name
 
 
@@ -89,8 +94,11 @@ def _how_it_came(root: Path, files: Mapping[str, os.stat_result], folders: Mappi
     code = [(path, one.st_uid) for path, one in files.items() if Path(path).suffix in CODE]
     # What an application is started with lies at the top; deeper down there may be more pages of users than code.
     owners = Counter(uid for path, uid in code if "/" not in path) or Counter(uid for _, uid in code)
+    libraries = [status for name in _LIBRARIES if (status := nolinks.status_or_none(root / name)) is not None]
+    if libraries and not any("/" not in path for path, _ in code):
+        owners = Counter(status.st_uid for status in libraries)
     keeper, count = owners.most_common(1)[0] if owners else (None, 0)
-    if len(code) < _ENOUGH_CODE or count < _NEARLY_ALL_CODE * owners.total():
+    if not (libraries or len(code) >= _ENOUGH_CODE) or count < _NEARLY_ALL_CODE * owners.total():
         keeper = None
     others_write = any(_others(root, folder, inside, keeper) for folder, inside in folders.items())
     return _Installed(installed_at(files), keeper, others_write)

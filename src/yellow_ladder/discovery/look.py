@@ -13,6 +13,7 @@ from pathlib import Path
 from yellow_ladder.discovery.data import (
     ADDON_NAMES,
     HOME_TOOLS,
+    NOT_SEARCHED,
     SETTINGS_NAME,
     Guess,
     beside_releases,
@@ -35,32 +36,19 @@ from yellow_ladder.discovery.shapes import (
     others_in,
 )
 from yellow_ladder.discovery.units import UNIT_FOLDERS, Unit, find_units
+from yellow_ladder.discovery.versions import find_version
 from yellow_ladder.files.entry import within
 from yellow_ladder.files.manifest import walk_tree
 from yellow_ladder.files.reading import read_regular
-from yellow_ladder.release.versions import Version
 from yellow_ladder.services.timetables import Job, jobs_of
 
-_NOT_SEARCHED = {"node_modules", "vendor", "site-packages", "__pycache__", ".git", "locale", "lang", "dist", "build"}
 _DEEPEST, _MOST_ENTRIES = 6, 200_000
-_VERSION_FILES = (
-    ("VERSION", ""), ("version.txt", ""), ("VERSION.txt", ""), ("RELEASE", ""), ("version", ""),
-    ("PKG-INFO", r"^Version:\s*(\S+)"),
-    ("package.json", r'"version"\s*:\s*"([^"]+)"'), ("composer.json", r'"version"\s*:\s*"([^"]+)"'),
-    ("version.php", r"""['"]?\$?\w*[vV]ersion\w*['"]?\s*(?:=|=>|,)\s*['"]([^'"]+)"""),
-    *((name, r"""(?i)define\(\s*['"]\w*version['"]\s*,\s*['"](\d[^'"]*)""") for name in
-      ("Defines.php", "defines.php", "define.php", "constants.php", "init.php", "index.php")),
-    *((name, r"""^(?:__version__|VERSION)\s*=\s*['"](\d[^'"]*)""") for name in
-      ("version.py", "_version.py", "__version__.py", "version.rb", "__init__.py")),
-    ("release.toml", r'^version\s*=\s*"([^"]+)"'), ("pyproject.toml", r'^version\s*=\s*"([^"]+)"'),
-)  # fmt: skip
 _KEY_FILE = re.compile(
     r"(?i)\.(key|pem)$|^(secret|master|enc(rypt(ion)?)?|crypt|sign(ing)?|aes|jwt)[._-]?keys?(\.\w+)?$|^\.?secrets?$"
 )
 _LICENCE_FILE = re.compile(r"(?i)licen[cs]e.*\.(key|lic|dat)$|\.lic$")
 _CODE_NAME = re.compile(r"(?i)^(?:.*[._-])?(?:config|conf|settings?|local|parameters|options)(?:\.inc)?\.\w+$")
 _DEEPEST_CODE = 2
-_NEAR_TOP = 2
 # Files that build or test a program, and folders that no site changes anything in.
 _BUILD_NAME = re.compile(
     r"(?i)^[a-z]+\.config\.(?:js|cjs|mjs|ts|json)$|^[tj]sconfig.*\.json$|schema\.json$|^package.*\.json$"
@@ -74,9 +62,6 @@ _SAMPLE_NAME = re.compile(
 )
 _A_CACHE = re.compile(r"(?i)(?:^|[._-])caches?(?:$|[._-])")
 _WHY_CACHE = "its name, and databases in it: neither backed up nor compared; take it out of `caches` if it matters"
-_SHORT_BYTES = 256
-_A_VERSION = re.compile(r"(?<![\w.])\d+(?:\.\d+)+[\w.+-]*")
-_MOST_BEFORE = 24
 _NEARLY_ALL, _ENOUGH = 0.95, 20
 
 
@@ -123,16 +108,16 @@ def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discove
     found.servers = find_servers(root, files)
     for server in found.servers:  # its data folder is no folder of files
         files = {path: status for path, status in files.items() if not within(path, [server.folder])}
-    if found.behind is None:
-        _find_version(found, files)
-    else:
-        found.version = found.behind.version
     written = list(data_folders(root, files, found.behind.releases.split("/")[0] if found.behind else ""))
     written += [one for guess in written for one in logs_within(guess.what, files)]
     found.logs = [one for one in written if holds_logs(one.what, files)]
     found.data = [one for one in written if one not in found.logs]
     at_work = {str(root / server.folder) for server in found.servers}
     found.running = [one for one in running_in(root) if one.folder not in at_work]
+    if found.behind is None:
+        found.version_file, found.version_pattern, found.version = find_version(root, files, found.running)
+    else:
+        found.version = found.behind.version
     found.jobs = jobs_of({root, root.resolve()})
     _find_settings(found, files)
     if found.behind is not None:
@@ -155,7 +140,7 @@ def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discove
     found.units = list(find_units(root, unit_folders))
     if found.behind is None:
         found.others = list(others_in(root, [*(one.what for one in found.data), *(one.what for one in found.addons)]))
-    found.product = _product_of(root, files)
+    found.product = _product_of(root, files, found.version_file)
     return found
 
 
@@ -165,7 +150,7 @@ def _entries(root: Path, found: Discovery) -> Iterator[tuple[str, os.stat_result
     def skip(path: str) -> bool:
         if path == theirs or path in HOME_TOOLS:  # what lies in a release is the release's
             return True
-        return path.rsplit("/", 1)[-1] in _NOT_SEARCHED or path.count("/") >= _DEEPEST
+        return path.rsplit("/", 1)[-1] in NOT_SEARCHED or path.count("/") >= _DEEPEST
 
     for number, (path, entry) in enumerate(walk_tree(root, skip)):
         if number >= _MOST_ENTRIES:
@@ -195,52 +180,6 @@ def _cache_of(path: str) -> str:
     folders = path.split("/")[:-1]
     at = next((number for number, name in enumerate(folders, start=1) if _A_CACHE.search(name)), 0)
     return "/".join(folders[:at])
-
-
-def _version_files(files: Mapping[str, os.stat_result]) -> Iterator[tuple[str, str]]:
-    """Files that may tell the version, each with the pattern of its line: the usual ones, then those that are named so
-    and hold little else.
-    """
-    near = sorted((path for path in files if path.count("/") < _NEAR_TOP), key=len)
-    for name, pattern in _VERSION_FILES:
-        yield from ((path, pattern) for path in near if path.rsplit("/", 1)[-1] == name)
-    for path in near:
-        if "version" in path.rsplit("/", 1)[-1].lower() and files[path].st_size <= _SHORT_BYTES:
-            yield path, ""
-
-
-def _find_version(found: Discovery, files: Mapping[str, os.stat_result]) -> None:
-    for path, pattern in _version_files(files):
-        try:
-            text = read_regular(found.root / path, 64 * 1024, cut=True).decode(errors="replace")
-        except OSError:
-            continue
-        says = (text.strip().splitlines() or [""])[0].strip()
-        if not pattern and not _is_version(says):
-            pattern = _pattern_for(text)
-        match = re.search(pattern, text, re.MULTILINE) if pattern else None
-        says = match[1] if match else "" if pattern else says
-        if not _is_version(says):
-            continue
-        found.version_file, found.version_pattern, found.version = path, pattern, says
-        return
-
-
-def _is_version(text: str) -> bool:
-    try:
-        Version(text)
-    except ValueError:
-        return False
-    return True
-
-
-def _pattern_for(text: str) -> str:
-    """What finds the version in a short file that has it between other words; nothing where none stands there."""
-    match = _A_VERSION.search(text)
-    if match is None:
-        return ""
-    before = text[: match.start()].rpartition("\n")[2][-_MOST_BEFORE:]
-    return re.escape(before).replace("\\ ", " ") + r"(\d[\w.+-]*)"
 
 
 def _find_settings(found: Discovery, files: Mapping[str, os.stat_result]) -> None:
@@ -306,14 +245,17 @@ def _sounds_like_settings(path: str, read: FoundSettings) -> bool:
     return SETTINGS_NAME.search(path) is not None
 
 
-def _product_of(root: Path, files: Iterable[str]) -> str:
+def _product_of(root: Path, files: Iterable[str], version_file: str) -> str:
     for name, pattern in (
         ("release.toml", r'^product\s*=\s*"([^"]+)"'),
         ("package.json", r'"name"\s*:\s*"([^"@/]+)"'),
         ("pyproject.toml", r'^name\s*=\s*"([^"]+)"'),
     ):
         with contextlib.suppress(OSError):
-            text = read_regular(root / name, cut=True).decode(errors="replace") if name in files else ""
+            place = version_file if version_file.endswith(f"/{name}") else name
+            text = (
+                read_regular(root / place, cut=True).decode(errors="replace") if place in {*files, version_file} else ""
+            )
             match = re.search(pattern, text, re.MULTILINE)
             if match:
                 return match[1]

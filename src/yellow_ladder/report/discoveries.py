@@ -26,7 +26,8 @@ def discovery_page(found: Discovery, text: str, left: list[str], target: Path | 
     if found.behind is not None:
         rows[0] = ("version", f"{found.version}  link {found.behind.link} → {found.behind.release}")
     if found.environment is not None:
-        rows.append(("runtime", f"{found.environment.runtime}, made with {found.environment.made_with}"))
+        runtime, made_with = found.environment.runtime, found.environment.made_with
+        rows.append(("runtime", runtime if made_with == runtime else f"{runtime}, made with {made_with}"))
     if found.others:
         rows.append(("others", "\n".join(f"{one}  (has a product of its own)" for one in found.others)))
     rows.append(
