@@ -10,11 +10,12 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from yellow_ladder.climb.proving.expected import site_after
-from yellow_ladder.climb.proving.inventory import AFTER_NAME, ask_probes, read_inventory
+from yellow_ladder.climb.proving.inventory import AFTER_NAME, read_inventory
 from yellow_ladder.climb.proving.living import Moment, ask_again
 from yellow_ladder.climb.proving.proof import version_faults
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.running.run import Facts, Run
+from yellow_ladder.climb.works.waking import ask_awake
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.events import Note
 from yellow_ladder.services.resident import keeping_old_code
@@ -26,7 +27,7 @@ from yellow_ladder.words import count_of
 def look_alive(run: Run) -> Facts:
     """See that the new version serves and answers as it should; raises AnswerNo with all that it does not."""
     plan = run.plan
-    answers = ask_probes(site_after(plan), served=True)
+    answers = ask_awake(run, site_after(plan))
     asked = ask_again(plan, served=True, moment=Moment.CLOSED)
     faults = [*version_faults(plan, answers), *asked.faults, *_rows_gone(plan)]
     if faults:
@@ -73,7 +74,7 @@ def _old_code(run: Run) -> Iterator[str]:
 
 def look_alive_again(run: Run) -> Facts:
     """See that the old version serves again; raises AnswerNo with what it tells."""
-    answers = ask_probes(run.site, served=True)
+    answers = ask_awake(run, run.site)
     for one in judge_versions(answers, run.plan.from_version):
         if not one.is_right:
             raise AnswerNo(Problem("not-as-before", one.fault, "see `yl survey`", one.answer.where))
