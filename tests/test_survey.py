@@ -86,6 +86,7 @@ def test_looking_holds_no_lock_that_a_busy_application_would_feel(make_demo: Mak
 def test_files_are_sorted_by_what_they_mean_for_an_upgrade(make_demo: MakeDemo) -> None:
     demo = make_demo(start=False, troubled=True)
     (demo.root / "docs" / "README.txt").unlink()
+    (demo.root / "release.toml").unlink()
     (demo.root / "static" / "style.css").unlink()
     (demo.root / "static" / "style.css").symlink_to("logo.svg")
     (demo.root / "server.py").chmod(0o666)
@@ -95,7 +96,7 @@ def test_files_are_sorted_by_what_they_mean_for_an_upgrade(make_demo: MakeDemo) 
     survey = demo.json("survey", "--detail")
     files = survey["files"]
     assert files["edited"] == ["quaybook/queries.py"]
-    assert files["missing"] == ["docs/README.txt"]
+    assert files["missing"] == ["docs/README.txt"], "the sheet is no file of the application"
     assert files["turned"] == {"static/style.css": "is a link to logo.svg now"}
     assert files["leftover"] == {"quaybook/fax.py": "2.2"}
     assert {top: len(paths) for top, paths in files["foreign"].items()} == {"webcam": 3}

@@ -12,6 +12,7 @@ from yellow_ladder.files.archives.unpack import Content
 from yellow_ladder.files.entry import Entry, Kind, Manifest, within
 from yellow_ladder.files.looking import Row
 from yellow_ladder.files.tree import Tree, entry_of
+from yellow_ladder.release.sheet import SHEET_NAME
 from yellow_ladder.site.records import Keep
 from yellow_ladder.survey.drift.reference import Contents, Reference
 
@@ -157,7 +158,8 @@ def classify(
             edited.append(path)
     unclaimed.sort()
     missing = [path for path in known if path not in manifest and path not in as_released.paths]
-    missing = [path for path in missing if not within(path, keep.data_paths)]
+    # Whoever has installed it by other means never had the sheet: it is a package's, and no file of the application.
+    missing = [path for path in missing if path != SHEET_NAME and not within(path, keep.data_paths)]
     missing = [path for path in missing if not kind_kept(path, keep) or within(path, keep.addons)]
     foreign = _foreign_folders(unclaimed, manifest, known, keep)
     return FileClasses(

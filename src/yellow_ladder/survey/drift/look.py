@@ -24,7 +24,7 @@ from yellow_ladder.survey.drift.classes import (
 )
 from yellow_ladder.survey.drift.reference import Reference, older_contents
 
-_RULES = 4  # counted up whenever files are sorted by other rules, so that nothing remembered stands for them
+_RULES = 5  # counted up whenever files are sorted by other rules, so that nothing remembered stands for them
 
 
 @dataclass(slots=True)
