@@ -101,7 +101,8 @@ def contracts_fit(at: Circumstances, route: Route) -> Iterator[Finding]:
         if not found:
             yield ok("contracts", f"what the releases declare of the database {surveyed.name} fits it")
     for rung in route.rungs:
-        for name in {m.database for m in rung.release.sheet.migrations} - {f.name for f in at.survey.databases}:
+        needed = {one.needed_database for one in rung.release.sheet.migrations}
+        for name in sorted(needed - {"", *(one.name for one in at.survey.databases)}):
             seen = f"{rung.to_version} migrates the database `{name}`, which the site file does not have"
             yield stop("contracts", seen, "add it to [[databases]]")
 

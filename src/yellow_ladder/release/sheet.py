@@ -144,6 +144,13 @@ class Migration(Record):
         return self
 
     @property
+    def needed_database(self) -> str:
+        """The database that must be there for it; nothing where it may be an application that keeps files alone."""
+        if self.by_start is not None and self.by_start.query:
+            return self.by_start.database
+        return self.database if self.file or "database" in self.model_fields_set else ""
+
+    @property
     def files(self) -> list[str]:
         """Every file that it names."""
         return list(dict.fromkeys((self.file, *self.engines.values()))) if self.file else []

@@ -157,9 +157,8 @@ def set_rights(staged: Path, carried: Carried, kept: set[str]) -> None:
             # A program that runs with its owner's rights must not come to run with another's: its owner wrote it.
             mode &= ~_WITH_OWNERS_RIGHTS
         location = staged / path
-        nolinks.set_owner(location, *owner)
+        is_changed = _give_rights(location, entry, owner, mode)
         if entry.kind is not Kind.LINK:
-            nolinks.set_mode(location, mode)
             if model is not None and model.kind is entry.kind:
                 match_attributes(location, read_attributes(site.root / model.path))
             elif path:
@@ -167,7 +166,18 @@ def set_rights(staged: Path, carried: Carried, kept: set[str]) -> None:
                 if folder not in of_folders:
                     of_folders[folder] = read_attributes(staged / folder)
                 _inherit_list(of_folders[folder], location, entry.kind, mode)
-        given[path] = describe(path, location)
+        given[path] = describe(path, location) if is_changed else entry
+
+
+def _give_rights(location: Path, entry: Entry, owner: tuple[int, int], mode: int) -> bool:
+    """Give an entry owner and mode where it has others; whether it had. Most of a large tree is as it should be."""
+    is_link = entry.kind is Kind.LINK
+    if owner == (entry.uid, entry.gid) and (is_link or mode == entry.mode):
+        return False
+    nolinks.set_owner(location, *owner)
+    if not is_link:
+        nolinks.set_mode(location, mode)  # after the owner, which takes some bits away
+    return True
 
 
 def _inherit_list(of_folder: Attributes, location: Path, kind: Kind, mode: int) -> None:

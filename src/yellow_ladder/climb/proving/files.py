@@ -30,7 +30,7 @@ from yellow_ladder.files.names import NamesOfOneFile, regrouped
 from yellow_ladder.words import count_of, moment_in_words, moment_of
 
 Found = tuple[Difference, Entry | None, Entry | None]
-_NAMED_A_FOLDER = 3
+_NAMED_A_FOLDER, _NAMED_FOLDERS = 3, 5
 
 
 class FilesSeen:
@@ -184,7 +184,19 @@ class _Judging:
 
     def counted(self) -> Iterator[str]:
         """What came new, by folder, and what commands wrote."""
-        yield from (_new_in_words(folder, paths) for folder, paths in self._new_in.items())
+        named = list(dict.fromkeys(self._folders))
+        for data in (one for one in named if not within(one, [other for other in named if other != one])):
+            inside = {folder: paths for folder, paths in self._new_in.items() if within(folder, [data])}
+            # A folder that came with something in it is told by that.
+            told = {folder: [one for one in paths if one not in inside] for folder, paths in inside.items()}
+            new = {folder: paths for folder, paths in told.items() if paths}
+            # A record of each thing in a folder of its own may be new: thousands of folders with one file.
+            if len(new) > _NAMED_FOLDERS:
+                count = sum(map(len, new.values()))
+                first = next(iter(new.values()))[0]
+                yield f"new in the data folder {data}: {count_of(count, 'file')} in {len(new):,} folders, first {first}"
+            else:
+                yield from (_new_in_words(folder, paths) for folder, paths in new.items())
         yield from (f"written by `{name}`: {count_of(many, 'file')}" for name, many in self._counts.items())
 
     def _writer_of(self, path: str) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import tarfile
 from collections.abc import Collection, Container
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import IO, cast
 
@@ -18,7 +18,7 @@ from yellow_ladder.files.looking import READ_BYTES
 
 UNANNOUNCED_LIMIT_BYTES = 8 * 1024**3
 MOST_MEMBERS = 2_000_000
-_ROOM_TO_LEAVE_BYTES = 16 * 1024**2
+_ROOM_TO_LEAVE_BYTES, _LOOK_FOR_ROOM_BYTES = 16 * 1024**2, 1024**2
 _MOST_HOLES_BYTES = 16 * 1024**2
 
 
@@ -39,6 +39,8 @@ class _Budget:
     names: set[str]
     links: dict[str, str]
     used_bytes: int = 0
+    folders: set[Path] = field(default_factory=set)  # that are there by now
+    looked_for_room_at: int = -_LOOK_FOR_ROOM_BYTES
 
     def admit(self, member: tarfile.TarInfo) -> str:
         """The member's tree path, or BadInput with the reason why it cannot come in."""
@@ -193,7 +195,9 @@ def _place(
     digests: dict[str, str],
 ) -> None:
     location = target / name
-    nolinks.make_folders(location.parent)
+    if location.parent not in budget.folders:
+        nolinks.make_folders(location.parent)
+        budget.folders.add(location.parent)
     if member.isdir():
         nolinks.make_folder(location, exist_ok=True)
         nolinks.set_mode(location, (member.mode & 0o777) | 0o700)
@@ -213,15 +217,18 @@ def _write(content: IO[bytes], location: Path, mode: int, budget: _Budget) -> st
     with os.fdopen(descriptor, "wb") as stream:
         while block := content.read(READ_BYTES):
             budget.spend(len(block))
-            _check_room(location, len(block))
+            _check_room(location, len(block), budget)
             digest.update(block)
             stream.write(block)
         os.fchmod(stream.fileno(), mode)
     return digest.hexdigest()
 
 
-def _check_room(location: Path, count: int) -> None:
-    """Refuse to fill the disk to the brim: others write to it too."""
+def _check_room(location: Path, count: int, budget: _Budget) -> None:
+    """Refuse to fill the disk to the brim: others write to it too. Many small files are looked at together."""
+    if budget.used_bytes < budget.looked_for_room_at + _LOOK_FOR_ROOM_BYTES:
+        return
+    budget.looked_for_room_at = budget.used_bytes
     status = os.statvfs(location.parent)
     if status.f_bavail * status.f_frsize < count + _ROOM_TO_LEAVE_BYTES:
         full = Problem("disk-full", f"no space left to unpack into {location.parent}", "free space and try again")
