@@ -420,7 +420,7 @@ def test_a_home_of_databases_caches_and_logs_is_taken_apart(tmp_path: Path) -> N
     assert "QUAY_HOME =" not in text, "the file says it"
     assert text.count("[[databases]]") == 2
     assert 'name = "berths"' in text or 'name = "job-queue"' in text
-    assert 'caches = ["__pycache__", "page_cache"]' in text
+    assert 'caches = ["__pycache__", "home/page_cache"]' in text
     assert 'logs = ["home/logs", "home/pier/logs", "home/quay.log"]' in text
     assert 'data = ["home"]' in text
 
@@ -559,6 +559,8 @@ def test_an_application_that_is_a_package_among_its_libraries_is_known_by_what_r
     for number in range(6):
         (made / f"{number}.js").write_text("shown()")
     sqlite3.connect(app / "data" / "quaybook.sqlite").executescript("CREATE TABLE berths (id INTEGER)")
+    (app / "data" / ".cache").mkdir()
+    (app / "data" / ".cache" / "pages.html").write_text("<p>")
     if os.geteuid() == 0:
         for one in (app / "data", *(app / "data").rglob("*")):
             os.chown(one, 33, 33)
@@ -569,7 +571,8 @@ def test_an_application_that_is_a_package_among_its_libraries_is_known_by_what_r
     assert result["found"]["version_file"] == f"node_modules/{package}/package.json"
     assert result["found"]["version"] == "2.4.1"
     assert result["found"]["product"] == ("quaybook" if package == "quaybook" else "app")
-    assert tomllib.loads(result["text"])["keep"]["data"] == ["data"]
+    keep = tomllib.loads(result["text"])["keep"]
+    assert (keep["data"], keep["caches"]) == (["data"], ["__pycache__", "data/.cache"])
 
 
 @pytest.mark.skipif(os.geteuid() != 0, reason="only root gives files away")

@@ -68,6 +68,34 @@ def test_a_pid_file_and_a_socket_inside_the_tree_are_told_until_they_are_named(i
         assert stops(idle, code=0) == []
 
 
+def test_a_cache_may_be_named_by_its_path_and_is_followed_where_a_release_moves_it(idle: Demo) -> None:
+    """Another folder of that name is none, and what is in the cache is nobody's: not compared, and not taken away."""
+    for folder in ("uploads/pages", "uploads/plans/pages"):
+        (idle.root / folder).mkdir(parents=True)
+        (idle.root / folder / "one").write_text("made at noon")
+    idle.edit("[keep]\n", '[keep]\ncaches = ["__pycache__", "uploads/pages"]\n')
+    idle.json("climb", "--to", "4.0", "--yes")
+    moved = idle.site().record.keep
+    (data,) = [one for one in moved.data if (idle.root / one / "pages").is_dir()]
+    assert moved.caches == ["__pycache__", f"{data}/pages"]
+    (idle.root / data / "pages" / "one").write_text("made at dawn")
+    assert not [one for one in idle.yl("verify", "--json").document["result"]["faults"] if "pages" in one]
+    (idle.root / data / "plans" / "pages" / "one").unlink()
+    told = idle.yl("verify", "--json").document["result"]["faults"]
+    assert [one for one in told if f"{data}/plans/pages/one: is missing" in one]
+    idle.json("descend", "--yes")
+    assert (idle.root / "uploads" / "pages" / "one").read_text() == "made at dawn"
+    assert (idle.root / "uploads" / "plans" / "pages" / "one").read_text() == "made at noon"
+
+
+@pytest.mark.parametrize("wrong", ["uploads/*", "../pages", "/var/cache/pages"])
+def test_a_cache_is_a_pattern_of_names_or_a_plain_path(idle: Demo, wrong: str) -> None:
+    idle.edit("[keep]\n", f'[keep]\ncaches = ["{wrong}"]\n')
+    told = idle.yl("survey")
+    assert told.code == 2
+    assert "caches" in told.err
+
+
 def test_init_sees_what_a_running_process_writes_to(tmp_path: Path, write_to: Callable[[Path], None]) -> None:
     app = tmp_path / "app"
     (app / "logs").mkdir(parents=True)

@@ -61,6 +61,7 @@ _SAMPLE_NAME = re.compile(
     r"(?i)[._-](sample|example|dist|default|template|orig|bak|old)(\.|$)|^(sample|example|default)[._-]"
 )
 _A_CACHE = re.compile(r"(?i)(?:^|[._-])caches?(?:$|[._-])")
+_WHY_HIDDEN_CACHE = "its name: neither backed up nor compared"
 _WHY_CACHE = "its name, and databases in it: neither backed up nor compared; take it out of `caches` if it matters"
 _NEARLY_ALL, _ENOUGH = 0.95, 20
 
@@ -129,6 +130,7 @@ def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discove
         found.data += [one for one in beside if one not in found.logs]
     folders = [one.what for one in found.logs]
     found.logs += [one for guess in found.data for one in log_files_within(guess.what, files, folders)]
+    found.caches += [Guess(one, _WHY_HIDDEN_CACHE) for one in _hidden_caches(found, files)]
     _find_database_files(found, files)
     for guesses, pattern, why in (
         (found.keys, _KEY_FILE, "its name says that it is a key"),
@@ -173,6 +175,13 @@ def _find_database_files(found: Discovery, files: Iterable[str]) -> None:
         if url not in known:
             known.add(url)
             found.databases.append(FoundDatabase(url, f"{path} is a SQLite database", is_guess=True))
+
+
+def _hidden_caches(found: Discovery, files: Iterable[str]) -> Iterator[str]:
+    """Folders in data that are named as what programs may make anew at any time."""
+    data = [one.what for one in found.data]
+    folders = {path[: path.index("/.cache/") + len("/.cache")] for path in files if "/.cache/" in path}
+    yield from (one for one in sorted(folders) if within(one, data))
 
 
 def _cache_of(path: str) -> str:

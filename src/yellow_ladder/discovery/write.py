@@ -258,7 +258,7 @@ def _keep(found: Discovery) -> list[str]:
     if found.others:
         lines.append(f"shared_with = [{', '.join(map(_text, found.others))}] # guess")
     if found.caches:
-        names = dict.fromkeys(("__pycache__", *(one.what.rpartition("/")[2] for one in found.caches)))
+        names = dict.fromkeys(("__pycache__", *(one.what for one in found.caches)))
         lines += _reasons(found.caches)
         lines.append(f"caches = [{', '.join(map(_text, names))}]")
     outside = [str(file) for unit in found.units for file in (unit.file, *unit.drop_ins)]

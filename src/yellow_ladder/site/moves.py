@@ -8,7 +8,7 @@ from typing import Any
 
 import tomlkit
 
-_LISTS = ("templates", "data", "logs", "assets", "addons", "keys", "licences")
+_LISTS = ("templates", "data", "logs", "assets", "addons", "keys", "licences", "caches")
 
 
 def moved_text(text: str, moves: Mapping[str, str]) -> str:
@@ -26,7 +26,7 @@ def _moved_text(text: str, pairs: tuple[tuple[str, str], ...]) -> str:
     for name in _LISTS:
         paths = keep.get(name, [])
         for place, path in enumerate(list(paths)):
-            if path in moves:
+            if path in moves and (name != "caches" or "/" in path):  # of caches, others are patterns of names
                 paths[place] = moves[path]
     for check in document.get("checks", []):
         if check.get("files_in") in moves:

@@ -28,7 +28,7 @@ from yellow_ladder.site.backup_records import BackupWishes, SettleWishes
 from yellow_ladder.site.maintenance_records import Maintenance
 from yellow_ladder.site.questions import SiteCheck
 from yellow_ladder.site.service_records import AnyService
-from yellow_ladder.site.values import NAME_PATTERN, EncodingText, FileModeText, ModeText, OutsidePath
+from yellow_ladder.site.values import NAME_PATTERN, CacheText, EncodingText, FileModeText, ModeText, OutsidePath
 
 
 class ReleaseSource(Record):
@@ -257,7 +257,7 @@ class Keep(Record):
     licences: list[TreePath] = []
     outside: list[OutsidePath] = []
     shared_with: list[TreePath] = []
-    caches: list[str] = ["__pycache__"]
+    caches: list[CacheText] = ["__pycache__"]
     unclaimed: Literal["stop", "carry", "leave"] = "stop"
     edited: Literal["stop", "replace"] = "stop"
 

@@ -141,7 +141,8 @@ class Site:
         return skip
 
     def _caches(self) -> str:
-        return "|".join(map(fnmatch.translate, self.record.keep.caches)) or r"(?!)"
+        names = [one for one in self.record.keep.caches if "/" not in one]
+        return "|".join(map(fnmatch.translate, names)) or r"(?!)"
 
     def _left_alone(self) -> set[str]:
         alone = {self.tree_path(path) for database in self.databases().values() for path in database.own_files()}
@@ -151,6 +152,7 @@ class Site:
             if service.pid_file:
                 alone.add(self.tree_path(self.resolve(service.pid_file)))
         alone |= {service.data_folder for service in self.record.servers}
+        alone |= {one for one in self.record.keep.caches if "/" in one}
         return alone | set(self.record.keep.shared_with) | set(self._other_releases())
 
     def _other_releases(self) -> Iterator[str]:

@@ -6,8 +6,11 @@ import codecs
 from pathlib import Path
 from typing import Annotated
 
-from pydantic import AfterValidator
+from pydantic import AfterValidator, TypeAdapter
 
+from yellow_ladder.release.values import TreePath
+
+_a_path: TypeAdapter[str] = TypeAdapter(TreePath)
 NAME_PATTERN = r"^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$"
 
 
@@ -38,9 +41,18 @@ def _encoding(text: str) -> str:
     return text
 
 
+def _cache(text: str) -> str:
+    if "/" not in text:
+        return text
+    if any(one in text for one in "*?["):
+        raise ValueError("should be a pattern of names, like `*.sock`, or a path without wildcards, like `data/cache`")
+    return _a_path.validate_python(text)
+
+
 OutsidePath = Annotated[str, AfterValidator(_outside_path)]
 
 
+CacheText = Annotated[str, AfterValidator(_cache)]
 ModeText = Annotated[str, AfterValidator(_mode)]
 FileModeText = Annotated[str, AfterValidator(_file_mode)]
 EncodingText = Annotated[str, AfterValidator(_encoding)]

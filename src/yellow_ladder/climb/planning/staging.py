@@ -228,6 +228,7 @@ def renamed_paths(site: Site, carried: Carried) -> Mapping[str, str]:
     named = [spec.file for spec in keep.merged] + [p.file for p in site.record.versions if p.file]
     named += [check.files_in for check in site.record.checks if check.files_in]
     named += [path for kind in ("data", "logs", "addons", *CARRIED_KINDS) for path in getattr(keep, kind)]
+    named += [path for path in keep.caches if "/" in path]
     return {path: carried.where(path) for path in named if carried.where(path) != path}
 
 
