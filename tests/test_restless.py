@@ -12,6 +12,7 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Demo, run_program
+from yellow_ladder.site.moves import moved_text
 
 WRITER = (
     "import sys, time\nwith open(sys.argv[1], 'a') as stream:\n    print('ready', flush=True)\n    time.sleep(600)\n"
@@ -68,24 +69,27 @@ def test_a_pid_file_and_a_socket_inside_the_tree_are_told_until_they_are_named(i
         assert stops(idle, code=0) == []
 
 
-def test_a_cache_may_be_named_by_its_path_and_is_followed_where_a_release_moves_it(idle: Demo) -> None:
+def test_a_cache_may_be_named_by_its_path(idle: Demo) -> None:
     """Another folder of that name is none, and what is in the cache is nobody's: not compared, and not taken away."""
     for folder in ("uploads/pages", "uploads/plans/pages"):
         (idle.root / folder).mkdir(parents=True)
         (idle.root / folder / "one").write_text("made at noon")
     idle.edit("[keep]\n", '[keep]\ncaches = ["__pycache__", "uploads/pages"]\n')
     idle.json("climb", "--to", "4.0", "--yes")
-    moved = idle.site().record.keep
-    (data,) = [one for one in moved.data if (idle.root / one / "pages").is_dir()]
-    assert moved.caches == ["__pycache__", f"{data}/pages"]
-    (idle.root / data / "pages" / "one").write_text("made at dawn")
+    (idle.root / "uploads" / "pages" / "one").write_text("made at dawn")
     assert not [one for one in idle.yl("verify", "--json").document["result"]["faults"] if "pages" in one]
-    (idle.root / data / "plans" / "pages" / "one").unlink()
+    (idle.root / "uploads" / "plans" / "pages" / "one").unlink()
     told = idle.yl("verify", "--json").document["result"]["faults"]
-    assert [one for one in told if f"{data}/plans/pages/one: is missing" in one]
+    assert [one for one in told if "uploads/plans/pages/one: is missing" in one]
     idle.json("descend", "--yes")
     assert (idle.root / "uploads" / "pages" / "one").read_text() == "made at dawn"
     assert (idle.root / "uploads" / "plans" / "pages" / "one").read_text() == "made at noon"
+
+
+def test_the_path_of_a_cache_is_followed_where_a_release_moves_it_and_a_name_is_none() -> None:
+    text = '[keep]\ncaches = ["pages", "static/pages", "*.sock"] # made anew\n'
+    moves = {"static/pages": "public/pages", "pages": "public/other"}
+    assert moved_text(text, moves) == '[keep]\ncaches = ["pages", "public/pages", "*.sock"] # made anew\n'
 
 
 @pytest.mark.parametrize("wrong", ["uploads/*", "../pages", "/var/cache/pages"])

@@ -70,4 +70,5 @@ def test_a_page_that_never_comes_takes_the_climb_back(demo: Demo, sleeps: dict[s
     assert "waiting for http://127.0.0.1:" in answer.out + answer.err
     assert "for at most 7.0 s: the page answers with status 404" in answer.out + answer.err
     assert "the served probe says the page answers with status 404, 2.6 is wanted" in answer.out + answer.err
+    assert '`holds = "<2.6"` makes it one for versions before' in " ".join(answer.err.split())
     assert demo.json("survey")["version"] == "2.4"

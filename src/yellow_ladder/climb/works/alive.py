@@ -32,6 +32,11 @@ def look_alive(run: Run) -> Facts:
     faults = [*version_faults(plan, answers), *asked.faults, *_rows_gone(plan)]
     if faults:
         remedy = "read what the services write to their logs"
+        if any(one.of == "served" and one.trouble for one in answers):
+            remedy += (
+                f"; where the page of {plan.to_version} is there and tells its version otherwise or not at all, correct"
+                f' the probe in [[versions]]: `holds = "<{plan.to_version}"` makes it one for versions before'
+            )
         raise AnswerNo([Problem("not-alive", fault, remedy) for fault in faults])
     for one in asked.remarks:
         run.listen(Note(one, is_warning=True))
