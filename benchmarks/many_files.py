@@ -1,6 +1,9 @@
 """What files as such cost: trees of small files, archived, read back, climbed over, verified and gone back from.
 
 Run: .venv/bin/python benchmarks/many_files.py [--files N]... [--bytes N] [--only archive|climb] [--folder DIR]
+     [--libraries]
+
+With --libraries, files lie as those of packages do: thirty to a folder, deep below long names, with a time of 1985.
 
 References, in the same run: `tar | zstd -T0 -3` for archiving, `zstd -dc | tar -t` for reading back, and one
 `find -printf` of the tree (path, size, times, inode, mode, owner) for everything that looks at every file.
@@ -31,6 +34,16 @@ def timed(work: Callable[[], object]) -> float:
     started = time.perf_counter()
     work()
     return time.perf_counter() - started
+
+
+def fill_libraries(folder: Path, count: int, size: int) -> None:
+    for number in range(count):
+        if number % 30 == 0:
+            below = folder / f"node_modules/some-library-of-the-harbour-{number // 30:05}/lib/of/many/folders/below"
+            below.mkdir(parents=True)
+        file = below / f"a-rather-long-name-of-a-module-{number:07}.js"
+        file.write_bytes((b"%08d" % number * (size // 8 + 1))[:size])
+        os.utime(file, (499_162_500, 499_162_500))
 
 
 def fill(folder: Path, count: int, size: int) -> None:
@@ -141,6 +154,7 @@ def main() -> None:
     parser.add_argument("--files", action="append", type=int)
     parser.add_argument("--bytes", type=int, default=600)
     parser.add_argument("--only", choices=("archive", "climb"))
+    parser.add_argument("--libraries", action="store_true")
     parser.add_argument("--folder", type=Path, default=None)
     given = parser.parse_args()
     scratch = Path(tempfile.mkdtemp(prefix="ladder-benchmark-", dir=given.folder))
@@ -148,7 +162,7 @@ def main() -> None:
         for count in given.files or (10_000, 100_000, 1_000_000):
             print(f"{count:,} files of {given.bytes:,} bytes", flush=True)
             if given.only != "climb":
-                fill(scratch / "tree", count, given.bytes)
+                (fill_libraries if given.libraries else fill)(scratch / "tree", count, given.bytes)
                 archive(scratch / "tree", scratch)
                 shutil.rmtree(scratch / "tree")
             if given.only != "archive":
