@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.database import Table
+from yellow_ladder.database.port import OF_APPLICATION
 from yellow_ladder.errors import LadderError
 from yellow_ladder.events import Listener, Progress, Unit
 from yellow_ladder.files.entry import within
@@ -100,11 +101,29 @@ def contracts_fit(at: Circumstances, route: Route) -> Iterator[Finding]:
             )
         if not found:
             yield ok("contracts", f"what the releases declare of the database {surveyed.name} fits it")
+    yield from _own_to_the_application(at, route)
     for rung in route.rungs:
         needed = {one.needed_database for one in rung.release.sheet.migrations}
         for name in sorted(needed - {"", *(one.name for one in at.survey.databases)}):
             seen = f"{rung.to_version} migrates the database `{name}`, which the site file does not have"
             yield stop("contracts", seen, "add it to [[databases]]")
+
+
+def _own_to_the_application(at: Circumstances, route: Route) -> Iterator[Finding]:
+    """A release's SQL runs in this program's engine, which lacks what only the application's own has."""
+    for surveyed in at.survey.databases:
+        own = [text for text in surveyed.broken if text.endswith(OF_APPLICATION)]
+        by_file = [
+            str(rung.to_version)
+            for rung in route.rungs
+            if any(one.file and one.database == surveyed.name for one in rung.release.sheet.migrations)
+        ]
+        if own and by_file:
+            seen = f"{by_file[0]} migrates {surveyed.name} by SQL, and there {own[0]}"
+            remedy = (
+                "a statement that needs it is refused, and the climb goes back; a command of the application's is not"
+            )
+            yield warn("contracts", seen, remedy)
 
 
 def _unreadable(at: Circumstances, route: Route, name: str, before: DatabasePrint) -> Iterator[str]:

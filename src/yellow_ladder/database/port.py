@@ -123,6 +123,8 @@ class UndecodableText(Exception):
     """A text value is not valid in the database's encoding; the reading must start again, leniently."""
 
 
+# How a fault ends that is none: the engine lacks what the application brings with it.
+OF_APPLICATION = "is the application's own"
 LEDGER_TABLE = "yellow_ladder_ledger"
 COUNTER_OF = "counter of "
 """Before the name of a table whose own counter gives out numbers that are free, wherever it stands."""

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from yellow_ladder.database.kept import connections_kept
+from yellow_ladder.database.port import OF_APPLICATION
 from yellow_ladder.errors import LadderError
 from yellow_ladder.release.source import Release, Releases
 from yellow_ladder.release.versions import Version
@@ -68,7 +69,9 @@ def take_survey(site: Site, releases: Releases | None, depth: Depth | None = Non
     ]
     findings += [f"cannot be read: {trouble}" for trouble in files.tree.troubles]
     for one in surveyed:
-        findings += [f"database {one.name}: {text}" for text in (*one.broken, *one.invalid)]
+        findings += [
+            f"database {one.name}: {text}" for text in (*one.broken, *one.invalid) if not text.endswith(OF_APPLICATION)
+        ]
     if is_closed:
         findings.append(f"the site is closed to its users: the flag {site.flag} is there")
     return Survey(

@@ -23,6 +23,7 @@ import numpy as np
 from yellow_ladder.database.columns import Column
 from yellow_ladder.database.port import CannotPack, UndecodableText
 from yellow_ladder.database.sqlite.look import quoted
+from yellow_ladder.database.sqlite.strangers import has_own_order
 
 _CHUNK_ROWS, _CHUNK_BYTES = 16_384, 16 * 1024**2
 _SAMPLE_ROWS = 200
@@ -64,6 +65,8 @@ class Wish:
 
 def wish_for(connection: sqlite3.Connection, table: str, columns: Sequence[str], where: str) -> Wish | None:
     """How to read rows of a table in bulk; None where there are none, or they cannot be."""
+    if has_own_order(connection, table):
+        return None  # the driver that reads in bulk takes no stand-ins
     kinds = affinities(connection, table, columns)
     connection.text_factory = bytes  # to see how long they are
     query = f"SELECT {', '.join(map(quoted, columns))} FROM {quoted(table)}{where} LIMIT {_SAMPLE_ROWS}"

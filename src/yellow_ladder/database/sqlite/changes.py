@@ -11,6 +11,7 @@ from urllib.parse import quote
 from yellow_ladder.database.port import Table, TableChanges
 from yellow_ladder.database.row_changes import ADDED, CHANGED, DELETED, WAS, Difference, write_lines
 from yellow_ladder.database.sqlite.look import quoted
+from yellow_ladder.database.sqlite.strangers import has_own_order, lend_orders
 
 _ROW_NUMBERS = ("rowid", "_rowid_", "oid")
 
@@ -22,6 +23,8 @@ def both_opened(then: Path, now: Path) -> Iterator[sqlite3.Connection]:
     try:
         connection.text_factory = lambda raw: raw.decode("utf-8", "surrogateescape")
         connection.execute("ATTACH ? AS now", (_uri(now),))
+        for schema in ("main", "now"):
+            lend_orders(connection, schema)
         yield connection
     finally:
         connection.close()
@@ -63,8 +66,8 @@ def _queries(
         if only:
             yield kind, only.columns, f"SELECT {_listed(only.columns, 'x')} FROM {place}.{quoted(only.name)} AS x"
         return
-    old, new = f"main.{quoted(then.name)} AS t", f"now.{quoted(now.name)} AS n"
     key = _key(connection, then, now)
+    old, new = f"{_found_by(connection, 'main', then, key)} AS t", f"{_found_by(connection, 'now', now, key)} AS n"
     same = " AND ".join(f"t.{one} IS n.{one}" for one in key)
     shared = [name for name in now.columns if name in then.columns]
     differs = " OR ".join(_differs(quoted(name)) for name in shared) or "0"
@@ -73,6 +76,18 @@ def _queries(
     yield CHANGED, now.columns, f"SELECT {theirs} FROM {new} JOIN {old} ON {same} WHERE {differs}"
     yield WAS, then.columns, f"SELECT {ours} FROM {new} JOIN {old} ON {same} WHERE {differs}"
     yield DELETED, then.columns, f"SELECT {ours} FROM {old} WHERE NOT EXISTS (SELECT 1 FROM {new} WHERE {same})"
+
+
+def _found_by(connection: sqlite3.Connection, schema: str, table: Table, key: Sequence[str]) -> str:
+    """Where rows of a table are found by a key: in it, or in a copy by bytes where nobody here knows its order."""
+    place = f"{schema}.{quoted(table.name)}"
+    if key[0] in _ROW_NUMBERS or not has_own_order(connection, table.name, schema):
+        return place
+    copy = quoted(f"of {schema}")
+    connection.execute(f"DROP TABLE IF EXISTS temp.{copy}")
+    connection.execute(f"CREATE TEMP TABLE {copy} AS SELECT * FROM {place}")
+    connection.execute(f"CREATE INDEX temp.{quoted(f'key of {schema}')} ON {copy} ({', '.join(key)})")
+    return f"temp.{copy}"
 
 
 def _listed(columns: Sequence[str], of: str) -> str:

@@ -35,6 +35,7 @@ from yellow_ladder.database.sqlite.locks import holders_of, lock_holders
 from yellow_ladder.database.sqlite.look import quoted
 from yellow_ladder.database.sqlite.reading import SqliteSelecting, rows_of
 from yellow_ladder.database.sqlite.rights import connect, may_write, opened_as, owner_of
+from yellow_ladder.database.sqlite.strangers import lend_orders
 from yellow_ladder.durable import sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
 from yellow_ladder.files.copying import copy_bytes, remove_entry
@@ -61,14 +62,17 @@ class SqliteDatabase(Answering, SqliteSelecting, WithoutClone):
         return self._connected()
 
     @contextlib.contextmanager
-    def _connected(self, *, write: bool = False) -> Iterator[sqlite3.Connection]:
+    def _connected(self, *, write: bool = False, lent: bool = True) -> Iterator[sqlite3.Connection]:
         path = self.address.path
         if not path.is_file():
             raise missing(self.address)
         uri, owner = opened_as(self.address, write=write)
 
         def open_it() -> sqlite3.Connection:
-            return connect(uri, owner, uri=True, timeout=self._busy_s, isolation_level=None)
+            connection = connect(uri, owner, uri=True, timeout=self._busy_s, isolation_level=None)
+            if lent and not write:
+                lend_orders(connection)
+            return connection
 
         try:
             if write:
@@ -77,7 +81,7 @@ class SqliteDatabase(Answering, SqliteSelecting, WithoutClone):
                     yield connection
                 return
             status = path.stat()  # another file under the name is another database
-            what = (uri, owner, self._busy_s, status.st_dev, status.st_ino)
+            what = (uri, owner, self._busy_s, status.st_dev, status.st_ino, lent)
             with borrowed(what, open_it, rests=_come_to_rest, is_lost=lambda _: False) as connection:
                 yield connection
         except sqlite3.Error as fault:
@@ -105,12 +109,13 @@ class SqliteDatabase(Answering, SqliteSelecting, WithoutClone):
             return look.tables(connection)
 
     def scalar(self, query: str) -> Any:
-        with self._connected() as connection:
+        # Somebody else's query may look up by an order that is not here: to be refused is better than not to find.
+        with self._connected(lent=False) as connection:
             row = connection.execute(query).fetchone()
         return row[0] if row else None
 
     def count_rows(self, table: str) -> int:
-        return int(self.scalar(f"SELECT count(*) FROM {quoted(table)}"))
+        return self.count_all([table])[table]
 
     def count_all(self, tables: Sequence[str], *, gently: bool = False) -> dict[str, int]:
         count = look.count_gently if gently else look.count
@@ -221,10 +226,11 @@ class SqliteDatabase(Answering, SqliteSelecting, WithoutClone):
     def check_backup(self, backup: Path) -> None:
         copy = self._opened(backup)
         try:
-            answer = copy.scalar("PRAGMA quick_check(1)")
+            with copy._connected() as connection:
+                answer = next(iter(look.unsound(connection, "quick_check")), "")
         except BadInput as broken:
             answer = broken.problems[0].message
-        if answer != "ok":
+        if answer:
             text = f"the copy of the database `{self.address.name}` is not sound: {answer}"
             raise AnswerNo(Problem("backup-damaged", text, "check the disk; make another backup", str(backup)))
 

@@ -13,7 +13,8 @@ from collections.abc import Callable, Iterator
 from functools import partial
 from typing import Any
 
-from yellow_ladder.database.port import COUNTER_OF, LEDGER_TABLE, Table, Traits
+from yellow_ladder.database.port import COUNTER_OF, LEDGER_TABLE, OF_APPLICATION, Table, Traits
+from yellow_ladder.database.sqlite.strangers import has_own_order, lacks_own_function, own_orders
 
 _PIECE_ROWS = 50_000
 _MOMENT_S = 0.25
@@ -49,7 +50,8 @@ def _unique_keys(connection: sqlite3.Connection) -> dict[str, tuple[str, ...]]:
         'SELECT m.name, l.name, i.name, i.cid >= 0 AND coalesce(c."notnull", 0) FROM sqlite_master AS m'
         ' JOIN pragma_index_list(m.name) AS l ON l."unique" AND NOT l.partial'
         " JOIN pragma_index_info(l.name) AS i LEFT JOIN pragma_table_info(m.name) AS c ON c.cid = i.cid"
-        " WHERE m.type = 'table' AND NOT EXISTS (SELECT 1 FROM pragma_table_info(m.name) AS k WHERE k.pk > 0)"
+        " WHERE m.type = 'table' AND m.sql NOT LIKE 'CREATE VIRTUAL TABLE%'"
+        " AND NOT EXISTS (SELECT 1 FROM pragma_table_info(m.name) AS k WHERE k.pk > 0)"
         " ORDER BY m.name, l.name, i.seqno"
     )
     found: dict[str, tuple[int, tuple[str, ...]]] = {}
@@ -83,7 +85,7 @@ def count_gently(connection: sqlite3.Connection, table: str) -> int:
     key = ["rowid"]
     if not _has_row_numbers(connection, table, [name for name, _ in parts]):
         key = [quoted(name) for position, name in sorted((pk, name) for name, pk in parts if pk)]
-    if not key:
+    if not key or (key != ["rowid"] and has_own_order(connection, table)):
         return count(connection, table)
     columns, marks = ", ".join(key), ", ".join("?" * len(key))
     piece = f"SELECT {columns} FROM {quoted(table)} WHERE ({columns}) > ({marks}) ORDER BY {columns} LIMIT ?"
@@ -179,7 +181,52 @@ def broken_objects(connection: sqlite3.Connection) -> list[str]:
                 sure = [name for name, _, sql in suspects if re.search(rf"(?i)\b{re.escape(lost)}\b", sql)]
                 names = ", ".join(sure or [name for name, _, _ in suspects])
                 found.append(f"the trigger {names} of {table}: {fault}")
-    return list(dict.fromkeys(found))
+    orders = [
+        f"{', '.join(who)}: the order of texts {own} {OF_APPLICATION}" for own, who in own_orders(connection).items()
+    ]
+    return _own_functions_apart(list(dict.fromkeys(found))) + orders
+
+
+def _own_functions_apart(faults: list[str]) -> list[str]:
+    """A function that the engine does not have is one that the application registers for itself: nothing is broken."""
+    found, needed_by = [], dict[str, list[str]]()
+    for text in faults:
+        own = lacks_own_function(text)
+        if own:
+            needed_by.setdefault(own, []).append(text.partition(": ")[0])
+        else:
+            found.append(text)
+    return [*found, *(f"{', '.join(who)}: the function {own} {OF_APPLICATION}" for own, who in needed_by.items())]
+
+
+def unsound(connection: sqlite3.Connection, check: str) -> list[str]:
+    """What a check of the structure, `integrity_check` or `quick_check`, finds. Where it needs functions or orders that
+    only the application has, tables are checked one by one, and of those that need them every row is read.
+    """
+    whole = None if own_orders(connection) else _answers_of(connection, f"{check}(50)")
+    if whole is not None:
+        return whole
+    found = []
+    for table in tables(connection):
+        is_own = has_own_order(connection, table.name)
+        answers = None if is_own else _answers_of(connection, f"{check}({quoted(table.name)})")
+        if answers is None:
+            columns = ", ".join(map(quoted, table.columns))
+            rows = connection.execute(f"SELECT {columns} FROM {quoted(table.name)}")
+            while rows.fetchmany(_PIECE_ROWS // 100):
+                pass
+        found += answers or []
+    return found
+
+
+def _answers_of(connection: sqlite3.Connection, check: str) -> list[str] | None:
+    """What a check complains of; None where it lacks a function."""
+    try:
+        return [str(text) for (text,) in connection.execute(f"PRAGMA {check}") if text != "ok"]
+    except sqlite3.OperationalError as fault:
+        if lacks_own_function(str(fault)):
+            return None
+        raise
 
 
 def beyond_backups(connection: sqlite3.Connection) -> list[str]:
@@ -222,10 +269,14 @@ def _fault_of(connection: sqlite3.Connection, statement: str) -> str:
 def invalid_constraints(connection: sqlite3.Connection, *, thorough: bool) -> list[str]:
     """Foreign keys that lead nowhere; with `thorough` every other constraint and the structure too."""
     found = []
-    names = connection.execute(
-        "SELECT DISTINCT m.name FROM sqlite_master AS m JOIN pragma_foreign_key_list(m.name) WHERE m.type = 'table'"
-    ).fetchall()
-    for (table,) in names:
+    query = (
+        'SELECT m.name, group_concat(DISTINCT f."table") FROM sqlite_master AS m'
+        " JOIN pragma_foreign_key_list(m.name) AS f WHERE m.type = 'table' GROUP BY 1"
+    )
+    own = own_orders(connection)
+    for table, parents in connection.execute(query).fetchall():
+        if own and any(has_own_order(connection, one) for one in (table, *parents.split(","))):
+            continue  # what refers to what would be looked up by an order that is not here
         rows = _within(connection, partial(_broken_keys, connection, table), None if thorough else _MOMENT_S)
         if rows is None:
             found.append(f"foreign keys of {table} were not checked: it would take too long beside a working site")
@@ -233,8 +284,7 @@ def invalid_constraints(connection: sqlite3.Connection, *, thorough: bool) -> li
             f"{count:,} rows of {table} refer to rows of {parent} that do not exist" for parent, count in rows or []
         ]
     if thorough:
-        answers = [str(row[0]) for row in connection.execute("PRAGMA integrity_check(50)")]
-        found += [text for text in answers if text != "ok"]
+        found += unsound(connection, "integrity_check")
     return found
 
 
