@@ -184,12 +184,14 @@ class _Judging:
 
     def counted(self) -> Iterator[str]:
         """What came new, by folder, and what commands wrote."""
-        named = list(dict.fromkeys(self._folders))
-        for data in (one for one in named if not within(one, [other for other in named if other != one])):
-            inside = {folder: paths for folder, paths in self._new_in.items() if within(folder, [data])}
-            # A folder that came with something in it is told by that.
-            told = {folder: [one for one in paths if one not in inside] for folder, paths in inside.items()}
-            new = {folder: paths for folder, paths in told.items() if paths}
+        # A folder that came with something in it is told by that.
+        told = {folder: [one for one in paths if one not in self._new_in] for folder, paths in self._new_in.items()}
+        by_data: dict[str, dict[str, list[str]]] = defaultdict(dict)
+        for folder, paths in told.items():
+            if paths:
+                data = min((one for one in self._folders if within(folder, [one])), key=len, default=folder)
+                by_data[data][folder] = paths
+        for data, new in by_data.items():
             # A record of each thing in a folder of its own may be new: thousands of folders with one file.
             if len(new) > _NAMED_FOLDERS:
                 count = sum(map(len, new.values()))

@@ -35,7 +35,7 @@ from yellow_ladder.database.sqlite.locks import holders_of, lock_holders
 from yellow_ladder.database.sqlite.look import quoted
 from yellow_ladder.database.sqlite.reading import SqliteSelecting, rows_of
 from yellow_ladder.database.sqlite.rights import connect, may_write, opened_as, owner_of
-from yellow_ladder.database.sqlite.strangers import lend_orders
+from yellow_ladder.database.sqlite.strangers import with_orders
 from yellow_ladder.durable import sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
 from yellow_ladder.files.copying import copy_bytes, remove_entry
@@ -70,9 +70,7 @@ class SqliteDatabase(Answering, SqliteSelecting, WithoutClone):
 
         def open_it() -> sqlite3.Connection:
             connection = connect(uri, owner, uri=True, timeout=self._busy_s, isolation_level=None)
-            if lent and not write:
-                lend_orders(connection)
-            return connection
+            return with_orders(connection) if lent and not write else connection
 
         try:
             if write:

@@ -7,8 +7,11 @@ another. So stand-ins are lent to connections that read; connections that write 
 
 from __future__ import annotations
 
+import contextlib
 import re
 import sqlite3
+
+from yellow_ladder import nolinks
 
 _OF_THE_ENGINE = {"BINARY", "NOCASE", "RTRIM"}
 _NAMED = re.compile(r"""(?i)\bCOLLATE\s+(?:"((?:[^"]|"")+)"|'([^']+)'|\[([^\]]+)\]|`([^`]+)`|(\w+))""")
@@ -18,7 +21,18 @@ def lend_orders(connection: sqlite3.Connection, schema: str = "main") -> None:
     """Give a connection that only reads a stand-in for every order that the schema names and nobody has registered."""
     # The engine's own list (PRAGMA collation_list) has also those that a schema names and nobody has registered.
     for name in own_orders(connection, schema):
-        connection.create_collation(name, _by_bytes)
+        with contextlib.suppress(UnicodeError):  # a name that is no text cannot be registered: its tables are refused
+            connection.create_collation(name, _by_bytes)
+
+
+def with_orders(connection: sqlite3.Connection) -> sqlite3.Connection:
+    """The same for one that was just opened, which is closed where that cannot be; raises sqlite3.Error."""
+    try:
+        lend_orders(connection)
+    except sqlite3.Error:
+        connection.close()
+        raise
+    return connection
 
 
 def _by_bytes(first: str, second: str) -> int:
@@ -31,7 +45,7 @@ def own_orders(connection: sqlite3.Connection, schema: str = "main") -> dict[str
     found: dict[str, list[str]] = {}
     for what, text in connection.execute(query):
         for name in dict.fromkeys(_names_in(text)):
-            if name.upper() not in _OF_THE_ENGINE:
+            if _is_own(name):
                 found.setdefault(name, []).append(str(what))
     return found
 
@@ -48,6 +62,32 @@ def lacks_own_function(fault: str) -> str:
 
 def has_own_order(connection: sqlite3.Connection, table: str, schema: str = "main") -> bool:
     """Whether a table or an index of it is in an order that the engine does not have by itself."""
-    query = f"SELECT sql FROM {schema}.sqlite_master WHERE tbl_name = ? AND type IN ('table', 'index')"
-    texts = [str(row[0] or "") for row in connection.execute(query, (table,))]
-    return any(name.upper() not in _OF_THE_ENGINE for text in texts for name in _names_in(text))
+    version = int(connection.execute(f"PRAGMA {schema}.schema_version").fetchone()[0])
+    files = {str(name): str(file) for _, name, file in connection.execute("PRAGMA database_list")}
+    try:
+        status = nolinks.status_of(files[schema])
+    except (KeyError, OSError):  # in memory, or gone by now
+        return table in _in_own_order(connection, schema)
+    key = (files[schema], status.st_dev, status.st_ino, version)
+    if key not in _known:
+        while len(_known) >= _MOST_KNOWN:
+            del _known[next(iter(_known))]
+        _known[key] = _in_own_order(connection, schema)
+    return table in _known[key]
+
+
+# By file and the number of its schema: thousands of tables are asked for one by one.
+_known: dict[tuple[str, int, int, int], frozenset[str]] = {}
+_MOST_KNOWN = 16
+
+
+def _in_own_order(connection: sqlite3.Connection, schema: str) -> frozenset[str]:
+    query = (
+        f"SELECT tbl_name, sql FROM {schema}.sqlite_master WHERE type IN ('table', 'index') AND sql LIKE '%COLLATE%'"
+    )
+    found = connection.execute(query).fetchall()
+    return frozenset(str(name) for name, text in found if any(_is_own(one) for one in _names_in(text)))
+
+
+def _is_own(order: str) -> bool:
+    return order.upper() not in _OF_THE_ENGINE
