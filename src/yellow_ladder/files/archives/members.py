@@ -17,7 +17,7 @@ from yellow_ladder.files.attributes import as_pax
 from yellow_ladder.files.entry import Entry, Kind
 
 BLOCK = 512
-_NAME_END, _SIZE_AT, _CHECKSUM_AT, _TYPE_AT, _TARGET_AT, _MAGIC_AT = 100, 124, 148, 156, 157, 257
+_NAME_END, _SIZE_AT, _CHECKSUM_AT, _TYPE_AT, _MAGIC_AT = 100, 124, 148, 156, 257
 _LARGEST_ID, _LARGEST_SIZE, _LATEST = 8**7, 8**11, 8**11
 _TYPES = {Kind.FILE: tarfile.REGTYPE, Kind.FOLDER: tarfile.DIRTYPE, Kind.LINK: tarfile.SYMTYPE}
 
