@@ -166,7 +166,8 @@ def _versions(found: Discovery, left: list[str]) -> list[str]:
         left.append(
             '[[versions]] with of = "served": the page that tells the version, so that a missed restart is seen'
         )
-        left.append('[[versions]] with of = "schema": the query that tells whether a migration has done its work')
+        if found.databases:
+            left.append('[[versions]] with of = "schema": the query that tells whether a migration has done its work')
         told = f"# It leads to {found.version} now."
         return [told, "[[versions]]", 'of = "disk"', f"link = {_text(found.behind.link)}", ""]
     if not found.version_file:
