@@ -9,10 +9,13 @@ from pathlib import Path
 
 import pytest
 
+from tests import archives
 from tests.conftest import Demo, MakeDemo
 from tests.warm import Answer
 from yellow_ladder.backup.catalog import list_backups
 from yellow_ladder.demo.proof import picture_of
+from yellow_ladder.errors import AnswerNo
+from yellow_ladder.files.archives.unpack import Limits, unpack_archive
 
 KIB = 1024
 SIZES = (40, 120, 260, 300, 340, 380, 420, 500, 640)
@@ -105,3 +108,16 @@ def test_a_way_back_on_a_full_disk_goes_on_when_there_is_room(demo: Demo, small_
     assert picture_of(demo.site()) == before
     kept = next(state.glob("climbs/*/written-since/files/uploads/new.raw"))
     assert kept.stat().st_size == 500_000
+
+
+def test_unpacking_many_tiny_files_leaves_room_on_the_disk(small_disk: SmallDisk, tmp_path: Path) -> None:
+    """Each takes a block of the disk, whatever it holds; others write there too."""
+    files = [archives.entry(f"notes/{number}", content=b"x") for number in range(8_000)]
+    archive = archives.write(tmp_path / "notes.tar.zst", *files)
+    disk = small_disk(tmp_path / "disk", 40 * KIB)
+    (disk / "tree").mkdir()
+    with pytest.raises(AnswerNo, match="no space left to unpack") as refusal:
+        unpack_archive(archive, disk / "tree", Limits())
+    assert refusal.value.problems[0].code == "disk-full"
+    free = os.statvfs(disk)
+    assert free.f_bavail * free.f_frsize > 14 * 1024 * KIB

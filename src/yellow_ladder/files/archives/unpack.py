@@ -18,7 +18,7 @@ from yellow_ladder.files.looking import READ_BYTES
 
 UNANNOUNCED_LIMIT_BYTES = 8 * 1024**3
 MOST_MEMBERS = 2_000_000
-_ROOM_TO_LEAVE_BYTES, _LOOK_FOR_ROOM_BYTES = 16 * 1024**2, 1024**2
+_ROOM_TO_LEAVE_BYTES, _LOOK_FOR_ROOM_BYTES, _DISK_BLOCK_BYTES = 16 * 1024**2, 1024**2, 4096
 _MOST_HOLES_BYTES = 16 * 1024**2
 
 
@@ -40,7 +40,7 @@ class _Budget:
     links: dict[str, str]
     used_bytes: int = 0
     folders: set[Path] = field(default_factory=set)  # that are there by now
-    looked_for_room_at: int = -_LOOK_FOR_ROOM_BYTES
+    since_room_was_seen: int = _LOOK_FOR_ROOM_BYTES  # on the disk, about
 
     def admit(self, member: tarfile.TarInfo) -> str:
         """The member's tree path, or BadInput with the reason why it cannot come in."""
@@ -225,10 +225,13 @@ def _write(content: IO[bytes], location: Path, mode: int, budget: _Budget) -> st
 
 
 def _check_room(location: Path, count: int, budget: _Budget) -> None:
-    """Refuse to fill the disk to the brim: others write to it too. Many small files are looked at together."""
-    if budget.used_bytes < budget.looked_for_room_at + _LOOK_FOR_ROOM_BYTES:
+    """Refuse to fill the disk to the brim: others write to it too. Small files are looked at together, each as a block
+    of the disk, which is what it takes there however small it is.
+    """
+    budget.since_room_was_seen += max(count, _DISK_BLOCK_BYTES)
+    if budget.since_room_was_seen < _LOOK_FOR_ROOM_BYTES:
         return
-    budget.looked_for_room_at = budget.used_bytes
+    budget.since_room_was_seen = 0
     status = os.statvfs(location.parent)
     if status.f_bavail * status.f_frsize < count + _ROOM_TO_LEAVE_BYTES:
         full = Problem("disk-full", f"no space left to unpack into {location.parent}", "free space and try again")
