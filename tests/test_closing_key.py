@@ -20,8 +20,8 @@ from yellow_ladder.errors import LadderError
 from yellow_ladder.events import silent
 from yellow_ladder.release.versions import Version
 from yellow_ladder.settings.closing import closed, is_the_same, opened
+from yellow_ladder.site.keep_records import SettingsFile
 from yellow_ladder.site.maintenance_records import ClosingKey
-from yellow_ladder.site.records import SettingsFile
 
 SHAPES = ("plain", "shared", "environment")
 IS_WHOLE = bool(os.environ.get("YELLOW_LADDER_SWEEP"))

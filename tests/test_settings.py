@@ -23,8 +23,8 @@ from yellow_ladder.settings.merging.outcomes import Answer, Fate, Outcome, Sides
 from yellow_ladder.settings.notes import notes_of
 from yellow_ladder.settings.reading import read_settings
 from yellow_ladder.settings.words import say_after, say_before
+from yellow_ladder.site.keep_records import SettingsFile
 from yellow_ladder.site.maintenance_records import ClosingKey
-from yellow_ladder.site.records import SettingsFile
 
 FILE = """\
 ; The harbour office's settings.

@@ -7,8 +7,8 @@ from collections.abc import Iterable
 from yellow_ladder.errors import LadderError
 from yellow_ladder.settings.reading import read_settings, unreadable
 from yellow_ladder.settings.tree import Broken, find
+from yellow_ladder.site.keep_records import SettingsFile
 from yellow_ladder.site.maintenance_records import ClosingKey
-from yellow_ladder.site.records import SettingsFile
 
 
 def closed(raw: bytes, spec: SettingsFile, by: ClosingKey) -> bytes:

@@ -24,7 +24,7 @@ from yellow_ladder.release.versions import Version
 from yellow_ladder.settings.choices import Choices
 from yellow_ladder.settings.forecast import Forecast, OnTheWay, OwnFile, Prepared, Shipped, foresee
 from yellow_ladder.settings.script import LARGEST_BYTES
-from yellow_ladder.site.records import ReplacedFile
+from yellow_ladder.site.keep_records import ReplacedFile
 from yellow_ladder.site.scratch import Wanted, made_by
 from yellow_ladder.site.site import Site
 

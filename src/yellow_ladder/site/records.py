@@ -25,10 +25,11 @@ from yellow_ladder.release.values import (
 )
 from yellow_ladder.release.versions import Version
 from yellow_ladder.site.backup_records import BackupWishes, SettleWishes
+from yellow_ladder.site.keep_records import Keep
 from yellow_ladder.site.maintenance_records import Maintenance
 from yellow_ladder.site.questions import SiteCheck
 from yellow_ladder.site.service_records import AnyService
-from yellow_ladder.site.values import NAME_PATTERN, CacheText, EncodingText, FileModeText, ModeText, OutsidePath
+from yellow_ladder.site.values import NAME_PATTERN, FileModeText, ModeText
 
 
 class ReleaseSource(Record):
@@ -165,29 +166,6 @@ class DatabaseSpec(Record):
         return replace(found, lock_wait_s=self.lock_wait_s)
 
 
-class SettingsFile(Record):
-    """`[[keep.settings]]`: one settings file of the site."""
-
-    file: TreePath
-    format: Literal[
-        "", "ini", "unit", "git", "properties", "env", "shell", "conf", "angles", "braces", "toml", "yaml", "json",
-        "jsonc", "xml", "php", "javascript", "python", "ruby", "perl", "lines",
-    ] = ""  # fmt: skip
-    encoding: EncodingText = ""
-    shipped: TreePath | Literal[""] = ""
-    shipped_by: list[str] = []
-    on_conflict: Literal["ask", "mine", "new"] = "ask"
-    keys: dict[str, Literal["mine", "new"]] = {}
-
-
-class ReplacedFile(Record):
-    """`[[keep.replaced]]`: a file of the site's own that a release no longer accepts, and what stands in for it."""
-
-    file: TreePath
-    by: str = Field(min_length=1)
-    for_: RangeText = Field(alias="for")
-
-
 class SiteCommand(CommandKeys):
     """`[[commands]]`: a command of the site's own, run at a point of a climb; `for` says at which rungs."""
 
@@ -241,44 +219,6 @@ class Pointer(Record):
     def turns(self) -> str:
         """The tree path of what is turned over."""
         return self.file or self.link
-
-
-class Keep(Record):
-    """`[keep]`: what belongs to the site and is carried across."""
-
-    settings: list[SettingsFile] = []
-    templates: list[TreePath] = []
-    replaced: list[ReplacedFile] = []
-    data: list[TreePath] = []
-    logs: list[TreePath] = []
-    assets: list[TreePath] = []
-    addons: list[TreePath] = []
-    keys: list[TreePath] = []
-    licences: list[TreePath] = []
-    outside: list[OutsidePath] = []
-    shared_with: list[TreePath] = []
-    caches: list[CacheText] = ["__pycache__"]
-    unclaimed: Literal["stop", "carry", "leave"] = "stop"
-    edited: Literal["stop", "replace"] = "stop"
-
-    @property
-    def merged(self) -> list[SettingsFile]:
-        """Every file that is merged: settings, and line by line templates and what something prepared replaces."""
-        by_lines = [*self.templates, *(one.file for one in self.replaced)]
-        return [*self.settings, *(SettingsFile(file=path, format="lines") for path in by_lines)]
-
-    @model_validator(mode="after")
-    def _names_each_once(self) -> Keep:
-        files = [one.file for one in self.merged]
-        twice = sorted({one for one in files if files.count(one) > 1})
-        if twice:
-            raise ValueError(f"names {twice[0]} twice among settings, templates and replaced")
-        return self
-
-    @property
-    def data_paths(self) -> list[str]:
-        """What is renamed into the new tree: data folders, and logs that lie in none of them."""
-        return [*self.data, *(path for path in self.logs if not within(path, self.data))]
 
 
 class SiteFile(Record):

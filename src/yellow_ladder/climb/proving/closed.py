@@ -16,8 +16,8 @@ from yellow_ladder.files.entry import Entry, Manifest
 from yellow_ladder.files.manifest import Difference, compare_manifests
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.settings.closing import closed, is_the_same, opened
+from yellow_ladder.site.keep_records import SettingsFile
 from yellow_ladder.site.maintenance_records import ClosingKey
-from yellow_ladder.site.records import SettingsFile
 from yellow_ladder.site.site import Site
 
 _NEW = "closing"

@@ -13,7 +13,7 @@ from yellow_ladder.files.entry import Entry, Kind, Manifest, within
 from yellow_ladder.files.looking import Row
 from yellow_ladder.files.tree import Tree, entry_of
 from yellow_ladder.release.sheet import SHEET_NAME
-from yellow_ladder.site.records import Keep
+from yellow_ladder.site.keep_records import Keep
 from yellow_ladder.survey.drift.reference import Contents, Reference
 
 _KEPT_KINDS = ("keys", "licences", "assets", "addons")

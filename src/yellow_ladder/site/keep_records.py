@@ -1,0 +1,73 @@
+"""What belongs to the site and is carried across, as the site file names it."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field, model_validator
+
+from yellow_ladder.documents import Record
+from yellow_ladder.files.entry import within
+from yellow_ladder.release.values import RangeText, TreePath
+from yellow_ladder.site.values import CacheText, EncodingText, OutsidePath
+
+
+class SettingsFile(Record):
+    """`[[keep.settings]]`: one settings file of the site."""
+
+    file: TreePath
+    format: Literal[
+        "", "ini", "unit", "git", "properties", "env", "shell", "conf", "angles", "braces", "toml", "yaml", "json",
+        "jsonc", "xml", "php", "javascript", "python", "ruby", "perl", "lines",
+    ] = ""  # fmt: skip
+    encoding: EncodingText = ""
+    shipped: TreePath | Literal[""] = ""
+    shipped_by: list[str] = []
+    on_conflict: Literal["ask", "mine", "new"] = "ask"
+    keys: dict[str, Literal["mine", "new"]] = {}
+
+
+class ReplacedFile(Record):
+    """`[[keep.replaced]]`: a file of the site's own that a release no longer accepts, and what stands in for it."""
+
+    file: TreePath
+    by: str = Field(min_length=1)
+    for_: RangeText = Field(alias="for")
+
+
+class Keep(Record):
+    """`[keep]`: what belongs to the site and is carried across."""
+
+    settings: list[SettingsFile] = []
+    templates: list[TreePath] = []
+    replaced: list[ReplacedFile] = []
+    data: list[TreePath] = []
+    logs: list[TreePath] = []
+    assets: list[TreePath] = []
+    addons: list[TreePath] = []
+    keys: list[TreePath] = []
+    licences: list[TreePath] = []
+    outside: list[OutsidePath] = []
+    shared_with: list[TreePath] = []
+    caches: list[CacheText] = ["__pycache__"]
+    unclaimed: Literal["stop", "carry", "leave"] = "stop"
+    edited: Literal["stop", "replace"] = "stop"
+
+    @property
+    def merged(self) -> list[SettingsFile]:
+        """Every file that is merged: settings, and line by line templates and what something prepared replaces."""
+        by_lines = [*self.templates, *(one.file for one in self.replaced)]
+        return [*self.settings, *(SettingsFile(file=path, format="lines") for path in by_lines)]
+
+    @model_validator(mode="after")
+    def _names_each_once(self) -> Keep:
+        files = [one.file for one in self.merged]
+        twice = sorted({one for one in files if files.count(one) > 1})
+        if twice:
+            raise ValueError(f"names {twice[0]} twice among settings, templates and replaced")
+        return self
+
+    @property
+    def data_paths(self) -> list[str]:
+        """What is renamed into the new tree: data folders, and logs that lie in none of them."""
+        return [*self.data, *(path for path in self.logs if not within(path, self.data))]
