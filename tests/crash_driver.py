@@ -42,6 +42,7 @@ from yellow_ladder.demo.servers import remove_server
 from yellow_ladder.demo.shapes import SHAPES
 from yellow_ladder.errors import AnswerNo
 from yellow_ladder.events import silent
+from yellow_ladder.files.manifest import take_manifest, tree_digest
 from yellow_ladder.release.versions import Version
 from yellow_ladder.site.site import Site, load_site
 
@@ -167,13 +168,17 @@ class Bench:
         with_outside = (self.pristine / "ladder.toml").read_text()
         (folder / "outside.conf").write_text("proxy to quaybook\n")
         line = f'keys = ["etc/secret.key"]\noutside = ["{folder / "outside.conf"}"]\n'
-        (self.pristine / "ladder.toml").write_text(with_outside.replace('keys = ["etc/secret.key"]\n', line))
+        with_outside = with_outside.replace('keys = ["etc/secret.key"]\n', line)
+        self.elsewhere = folder / "berths"
+        with_outside = with_outside.replace("data = [", f'data = ["{self.elsewhere}", ')
+        (self.pristine / "ladder.toml").write_text(with_outside)
         site = self.fresh()
         self.before = picture_of(site)
         self.site_text = (self.hurt / "ladder.toml").read_text()
         self.points, _ = in_child(lambda: climb_with(site, "call" if kill == "back-call" else kill, -1))
         self.after = picture_of(self.site())
         if kill == "back-call":
+            self.disturb()
             self.points, _ = in_child(lambda: descend_with(self.site(), -1))
         self.clear()
 
@@ -182,11 +187,23 @@ class Bench:
 
     def fresh(self) -> Site:
         shutil.copytree(self.pristine, self.hurt, symlinks=True)
+        shutil.rmtree(self.elsewhere, ignore_errors=True)
+        for name in ("plans/north", "plans/south", "photos/buoy"):
+            (self.elsewhere / name).parent.mkdir(parents=True, exist_ok=True)
+            (self.elsewhere / name).write_text(name)
+        self.lies_elsewhere = tree_digest(take_manifest(self.elsewhere))
         site = self.site()
         if self.engine != "sqlite":
             site.databases()["main"].restore_from(self.dump, self.details)
         start_site(site)
         return site
+
+    def disturb(self) -> None:
+        """Write in the data folder outside root, as users do between a climb and the way back."""
+        (self.elsewhere / "plans" / "north").write_text("written since")
+        (self.elsewhere / "plans" / "south").unlink()
+        (self.elsewhere / "plans" / "more").mkdir()
+        (self.elsewhere / "plans" / "more" / "new").write_text("came since")
 
     def clear(self) -> None:
         stop_site(self.site())
@@ -198,6 +215,7 @@ class Bench:
         try:
             if self.kill == "back-call":
                 in_child(lambda: climb_with(site, "record", -1))
+                self.disturb()
                 _, signalled = in_child(lambda: descend_with(site, at))
             else:
                 _, signalled = in_child(lambda: climb_with(site, self.kill, at))
@@ -227,6 +245,8 @@ class Bench:
         found = picture_of(self.site())
         if found != wanted:
             return f"not whole: {found.files} files, {found.rows} rows, tree same: {found.tree == wanted.tree}"
+        if wanted is self.before and tree_digest(take_manifest(self.elsewhere)) != self.lies_elsewhere:
+            return "the data folder outside root is not as before"
         return self.judge_rest(then, ["2.4", "4.0"] if wanted is self.after else ["2.4"])
 
     def judge_rest(self, then: str, releases: list[str]) -> str:

@@ -7,6 +7,7 @@ import os
 import pwd
 import re
 import shutil
+import stat
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -136,3 +137,15 @@ def _account_of(uid: int, gid: int, why: str) -> Account:
     except KeyError:
         return Account(uid, gid, str(uid), "/", why)
     return Account(uid, known.pw_gid, known.pw_name, known.pw_dir, why)
+
+
+def may_write(path: Path, account: str) -> bool:
+    """Whether an account may write to what is at a path, by owner, groups and mode; True where nobody knows."""
+    try:
+        status, who = path.stat(), pwd.getpwnam(account)
+    except (OSError, KeyError):
+        return True
+    if who.pw_uid in (0, status.st_uid):
+        return who.pw_uid == 0 or bool(status.st_mode & stat.S_IWUSR)
+    groups = os.getgrouplist(account, who.pw_gid)
+    return bool(status.st_mode & (stat.S_IWGRP if status.st_gid in groups else stat.S_IWOTH))

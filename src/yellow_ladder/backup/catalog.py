@@ -13,7 +13,7 @@ from yellow_ladder.durable import sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.digests import sha256_of
-from yellow_ladder.files.entry import Manifest
+from yellow_ladder.files.entry import Manifest, within
 from yellow_ladder.files.listing import Chosen, Listing
 from yellow_ladder.fingerprints.records import DatabasePrint
 
@@ -68,7 +68,10 @@ class DatabaseBackup:
 
 @dataclass(frozen=True, slots=True)
 class Backup:
-    """A backup that was written whole and read back."""
+    """A backup that was written whole and read back.
+
+    `outside` is what it has of what lies outside root, as the site file names it; `data` are the data folders in that.
+    """
 
     path: Path
     site: str
@@ -79,6 +82,7 @@ class Backup:
     file_bytes: int
     databases: tuple[DatabaseBackup, ...]
     outside: tuple[str, ...] = ()
+    data: tuple[str, ...] = ()
     unsteady: tuple[str, ...] = ()
     read_back_at: str = ""
     closed: bool = False
@@ -146,9 +150,9 @@ def read_manifest(path: Path) -> Listing:
         raise damaged(path, str(fault)) from fault
 
 
-def below_root(manifest: Manifest) -> Chosen:
-    """The entries of a backup that lie below root."""
-    return Chosen(manifest, lambda path: not path.startswith("/"))
+def compared_entries(backup: Backup) -> Chosen:
+    """The entries of a backup that a site is held against: below root, and in its data folders elsewhere."""
+    return Chosen(backup.manifest(), lambda path: not path.startswith("/") or within(path, backup.data))
 
 
 def outside_root(manifest: Manifest) -> Chosen:
@@ -197,7 +201,7 @@ def read_backup(path: Path, *, is_named: bool = True) -> Backup:
                 )
             )
         databases = tuple(map(DatabaseBackup.from_record, record.pop("databases")))
-        lists = {name: tuple(record.pop(name)) for name in ("outside", "unsteady", "parts")}
+        lists = {name: tuple(record.pop(name, ())) for name in ("outside", "data", "unsteady", "parts")}
         return Backup(**{**record, **lists, "path": path, "databases": databases})
     except (ValueError, KeyError, TypeError, AttributeError) as fault:
         raise damaged(index, str(fault)) from fault

@@ -30,7 +30,7 @@ from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.digests import sha256_of
 from yellow_ladder.files.entry import Entry, Manifest, changed, place_of, within
 from yellow_ladder.files.listing import in_order, merged, whole_listing
-from yellow_ladder.files.manifest import Skip, keep_all
+from yellow_ladder.files.manifest import Skip
 from yellow_ladder.site.site import Site
 
 _TOO_FRESH_NS = 2_000_000_000
@@ -150,12 +150,14 @@ def _write(making: Making, stem: str, base: Base | None) -> Archived:
 def _sources(site: Site, base: Base | None) -> list[TreeSource]:
     known, until_ns = (base.manifest, base.until_ns) if base else ({}, 0)
     sources = [TreeSource(ROOT_PREFIX, site.root, site.skipped(), known, known_until_ns=until_ns)]
-    outside = {str(nolinks.trusted(path)): None for path in site.record.keep.outside}
+    outside = {str(nolinks.trusted(path)): None for path in site.outside}
+    is_left_out = site.skipped()
     # One that lies in another is archived with it. In order, so that two files of one folder come in theirs.
     alone = [path for path in outside if not within(path, [one for one in outside if one != path])]
     for path in map(Path, sorted(alone, key=place_of)):
         folder = path
-        skip: Skip = keep_all
+        # Databases are dumped, and caches come and go, wherever they lie.
+        skip: Skip = _from(folder, is_left_out)
         is_folder = path.is_dir() and not path.is_symlink()
         if not is_folder:
             # A single file is archived through its folder, so that it is described and read like any other.
@@ -164,6 +166,11 @@ def _sources(site: Site, base: Base | None) -> list[TreeSource]:
             prefix = OUTSIDE_PREFIX + str(folder)
             sources.append(TreeSource(prefix, folder, skip, known, is_folder, f"{folder}/", until_ns))
     return sources
+
+
+def _from(folder: Path, skip: Skip) -> Skip:
+    """The rule for whole paths, of paths in a folder."""
+    return lambda path: skip(f"{folder}/{path}")
 
 
 def _all_but(name: str) -> Skip:

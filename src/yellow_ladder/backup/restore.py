@@ -14,18 +14,19 @@ from blake3 import blake3
 
 from yellow_ladder import nolinks
 from yellow_ladder.backup.catalog import ROOT_PREFIX, Backup, Ground, outside_root
+from yellow_ladder.backup.outside import look_outside
 from yellow_ladder.backup.reading import path_of_member
 from yellow_ladder.durable import private_folder, sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.files.archives.blocks import LARGEST_AT_ONCE, Blocks, Header, open_blocks
 from yellow_ladder.files.archives.members import is_plain_file, plain_size
-from yellow_ladder.files.attributes import match_attributes, read_attributes
+from yellow_ladder.files.attributes import match_attributes
 from yellow_ladder.files.beside import Pair, look_beside
 from yellow_ladder.files.copying import copy_entry, remove_entry
-from yellow_ladder.files.entry import Entry, Kind, Manifest, changed, describe
+from yellow_ladder.files.entry import Entry, Kind, Manifest, describe
 from yellow_ladder.files.listing import Listing, in_order, in_pairs
 from yellow_ladder.files.looking import READ_BYTES
-from yellow_ladder.files.manifest import Skip, differing, digest_file, keep_all
+from yellow_ladder.files.manifest import Skip, differing, keep_all
 from yellow_ladder.files.marks import Marks
 from yellow_ladder.services.looking import users_of_file
 
@@ -50,7 +51,7 @@ def restore_files(backup: Backup, ground: Ground, skip: Skip, *, rescue: Ground 
     """
     root, manifest = ground.root, backup.manifest()
     nolinks.make_folder(root, exist_ok=True)
-    work = _look(manifest, ground, skip, rescue)
+    work = _look(_beside(backup, manifest, ground, skip), manifest, ground, rescue)
     if rescue is not None:
         os.sync()  # a power cut must not take the copy and the original
     for path in sorted(work.strange, key=lambda one: -one.count("/")):
@@ -63,17 +64,17 @@ def restore_files(backup: Backup, ground: Ground, skip: Skip, *, rescue: Ground 
     if own and (now.st_uid, now.st_gid, now.st_mode & 0o7777) != (own["uid"], own["gid"], own["mode"]):
         nolinks.set_owner(root, own["uid"], own["gid"])
         nolinks.set_mode(root, own["mode"])
-    _check_equal(_beside(manifest, ground, skip), ground)
+    _check_equal(_beside(backup, manifest, ground, skip), ground)
     os.sync()
     return Restored(written, len(work.strange), rights)
 
 
-def _beside(manifest: Listing, ground: Ground, skip: Skip) -> Iterator[Pair]:
+def _beside(backup: Backup, manifest: Listing, ground: Ground, skip: Skip) -> Iterator[Pair]:
     """What was backed up and what is there now, below root and of the entries outside it, in order."""
     below = itertools.takewhile(lambda one: not one.path.startswith("/"), manifest.entries())
     yield from look_beside(ground.root, skip, below)
     outside = outside_root(manifest)
-    yield from in_pairs(outside.entries(), look_outside(ground, outside))
+    yield from in_pairs(outside.entries(), look_outside(ground, manifest, backup.data, skip))
 
 
 class _Work:
@@ -112,10 +113,10 @@ class _Work:
             self.doubtful.add(path)
 
 
-def _look(manifest: Listing, ground: Ground, skip: Skip, rescue: Ground | None) -> _Work:
+def _look(pairs: Iterator[Pair], manifest: Listing, ground: Ground, rescue: Ground | None) -> _Work:
     """Look once at everything, and keep on the ground `rescue` what would be written over or removed."""
     work = _Work(manifest)
-    for old, new in _beside(manifest, ground, skip):
+    for old, new in pairs:
         if new is not None and rescue is not None:
             _keep_what_would_go(ground, old, new, rescue)
         work.see(old, new)
@@ -155,30 +156,6 @@ def _keep_what_would_go(ground: Ground, before: Entry | None, entry: Entry, resc
                 target = target.with_name(target.name + "~")
         remove_entry(target)
         copy_entry(ground.at(path), target)
-
-
-def look_outside(ground: Ground, expected: Manifest) -> Iterator[Entry]:
-    """What there is of the expected entries outside root; what is reached through a link in a folder's place is not."""
-    folders: set[str] = set()
-    parent, is_cut_off = "", False
-    for before in in_order(expected):
-        path = before.path
-        if path.rpartition("/")[0] != parent:
-            parent = path.rpartition("/")[0]
-            is_cut_off = parent in expected and parent not in folders
-        if not is_cut_off and nolinks.is_there(ground.at(path)):
-            entry = describe(path, ground.at(path))
-            if entry.kind is Kind.FILE:
-                is_known = before.digest and entry.untouched_since(before)
-                entry = changed(entry, digest=before.digest if is_known else digest_file(ground.at(path)))
-            elif entry.kind is Kind.FOLDER:
-                folders.add(path)
-            if before.attributes is not None and entry.kind is not Kind.LINK:
-                is_untouched = entry.untouched_since(before)
-                entry = changed(
-                    entry, attributes=before.attributes if is_untouched else read_attributes(ground.at(path))
-                )
-            yield entry
 
 
 def _remove_stranger(location: Path, *, is_expected: bool) -> None:

@@ -13,6 +13,7 @@ from yellow_ladder.checks.data import (
     others_kept_out,
     schema_as_expected,
 )
+from yellow_ladder.checks.elsewhere import data_elsewhere
 from yellow_ladder.checks.files import (
     core_edits,
     data_folders,
@@ -75,6 +76,7 @@ SITE_CHECKS: dict[str, Check] = {
     "settings": settings_readable,
     "mode switches": mode_switches,
     "data folders": data_folders,
+    "data elsewhere": data_elsewhere,
     "restless files": restless_files,
     "core edits": core_edits,
     "unreadable files": unreadable_files,

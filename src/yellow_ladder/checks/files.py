@@ -24,7 +24,8 @@ def data_folders(at: Circumstances) -> Iterator[Finding]:
     """Can every data folder be renamed into the new tree, where the tree is exchanged?"""
     is_renamed = at.site.record.placement == "exchange"
     mounts = mounts_below(at.site.root)
-    for folder in at.site.record.keep.data:
+    yield from _data_elsewhere(at)
+    for folder in (one for one in at.site.record.keep.data if not one.startswith("/")):
         path = at.site.root / folder
         if not os.path.lexists(path):
             yield warn("data folders", f"the data folder {folder} is not there", "correct keep.data, or make it")
@@ -41,13 +42,27 @@ def data_folders(at: Circumstances) -> Iterator[Finding]:
             continue  # its folder is renamed with it, or is told above
         seen = f"{at.site.root / one} is mounted inside root, and would stay with the old tree when a new one comes"
         yield stop("data folders", seen, "mount it outside root and leave a link in its place")
+    yield from _settings_among_data(at)
+    how = "moved in place by renaming" if is_renamed else "which stay where they are"
+    elsewhere = sum(one.files for one in at.survey.data_outside)
+    beside = f"; {elsewhere:,} outside root, which stay where they are" if at.survey.data_outside else ""
+    yield ok("data folders", f"{at.survey.files.data_files:,} files of the site's own, {how}{beside}")
+
+
+def _settings_among_data(at: Circumstances) -> Iterator[Finding]:
     keep = at.site.record.keep
     for file in (one.file for one in keep.merged):
         for above in (one for one in keep.data if within(file, [one])):
             seen = f"{file} is settings, which releases may change, and lies in the data folder {above}, which none may"
             yield stop("data folders", seen, _apart(at, above, file))
-    files, how = at.survey.files, "moved in place by renaming" if is_renamed else "which stay where they are"
-    yield ok("data folders", f"{files.data_files:,} files of the site's own, {how}")
+
+
+def _data_elsewhere(at: Circumstances) -> Iterator[Finding]:
+    for one in at.survey.data_outside:
+        if one.trouble:
+            seen = f"the data folder {one.path} cannot be looked at: {one.trouble}"
+            level = stop if nolinks.is_there(one.path) else warn
+            yield level("data folders", seen, "correct keep.data, or make it")
 
 
 def _apart(at: Circumstances, folder: str, file: str) -> str:

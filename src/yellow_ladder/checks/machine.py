@@ -67,7 +67,7 @@ def rooms_for(at: Circumstances, route: Route) -> list[Room]:
         room.inodes += inodes
 
     databases = sum(surveyed.size_bytes for surveyed in at.survey.databases)
-    files = sum(entry.size for entry in at.survey.manifest.values())
+    files = sum(entry.size for entry in at.survey.manifest.values()) + at.survey.outside_bytes
     add(at.site.state.path, files + databases, _BACKUP_INODES)
     staging = at.site.state.path
     if not same_file_system(existing(staging), existing(at.site.root)):
@@ -146,7 +146,7 @@ def rights_to_place(at: Circumstances) -> Iterator[Finding]:
     """May this account write where files are placed, and keep their owners?"""
     keep, root = at.site.record.keep, at.site.root
     own = [*(root / path for path in keep.data_paths), *((root / one.file).parent for one in keep.merged)]
-    own += [one.path.parent for one in at.site.addresses()]
+    own += [*(one.path.parent for one in at.site.addresses()), *map(Path, at.site.data_outside)]
     for folder in dict.fromkeys([root.parent, root, *filter(Path.is_dir, own)]):
         if os.access(folder, os.W_OK | os.X_OK):
             continue

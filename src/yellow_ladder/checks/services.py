@@ -242,7 +242,10 @@ def others_in_the_files(at: Circumstances) -> Iterator[Finding]:
     processes = [spec.name for spec in at.site.record.services if not isinstance(spec, CronRecord)]
     unseen = [name for name in processes if not at.survey.services[name].pids]
     running = [name for name in unseen if at.survey.services[name].state is ServiceState.RUNNING]
-    found = [f"{one.name} ({one.pid}, {one.account}) {one.what}" for one in holders_below(at.site.root, ours)]
+    holders = {
+        one.pid: one for place in (*map(Path, at.site.data_outside), at.site.root) for one in holders_below(place, ours)
+    }
+    found = [f"{one.name} ({one.pid}, {one.account}) {one.what}" for one in holders.values()]
     if found and not running:
         remedy = "end it, or let it come to an end, before the site closes"
         yield warn("others at work", some_of(found, 3), remedy)

@@ -15,15 +15,15 @@ from yellow_ladder.files.manifest import HardLinks, Skip, describe_found, walk_t
 Pair = tuple[Entry | None, Entry | None]
 
 
-def look_beside(root: Path, skip: Skip, expected: Iterable[Entry]) -> Iterator[Pair]:
+def look_beside(root: Path, skip: Skip, expected: Iterable[Entry], called: str = "") -> Iterator[Pair]:
     """Every path below `root` or among `expected`, which comes in order, with its entry as expected and as it is.
 
     What has not been touched since it was listed is the same object twice. What is not as expected is read, as
-    `files.manifest.look_at` does.
+    `files.manifest.look_at` does. Where `root` is itself `called` something, paths begin with that.
     """
     links, waiting = HardLinks(), iter(expected)
     old = next(waiting, None)
-    for path, found in walk_tree(root, skip):
+    for path, found in walk_tree(root, skip, called):
         while old is not None and old.path != path and place_of(old.path) < place_of(path):
             yield old, None
             old = next(waiting, None)

@@ -44,13 +44,14 @@ class Found(NamedTuple):
         return nolinks.open_regular_in(self.folder, self.name, self.location)
 
 
-def walk_tree(root: Path, skip: Skip = keep_all) -> Iterator[tuple[str, Found]]:
+def walk_tree(root: Path, skip: Skip = keep_all, called: str = "") -> Iterator[tuple[str, Found]]:
     """Every entry below `root` as (tree path, what was found), folders before what they hold, names in byte order.
 
     Links are never followed, also not where one takes a folder's place meanwhile. `skip` drops an entry with everything
-    below it.
+    below it. Where `root` is itself `called` something, like `/srv/berths`, paths begin with that.
     """
-    pending = [("", str(root))]
+    top = f"{called}/" if called else ""
+    pending = [(top, str(root))]
     while pending:
         prefix, folder = pending.pop()
         below = []
@@ -58,7 +59,7 @@ def walk_tree(root: Path, skip: Skip = keep_all) -> Iterator[tuple[str, Found]]:
             try:
                 descriptor, found = held.enter_context(nolinks.folder_with_entries(folder))
             except (FileNotFoundError, NotADirectoryError, nolinks.LinkInTheWay):
-                if not prefix:
+                if prefix == top:
                     raise
                 continue  # it went between listing and looking
             entries = _in_byte_order([entry for entry in found if not skip(prefix + entry.name)])

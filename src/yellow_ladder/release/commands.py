@@ -9,7 +9,7 @@ from typing import Annotated
 from pydantic import BeforeValidator, Field, model_validator
 
 from yellow_ladder.documents import Record
-from yellow_ladder.release.values import Argv, PageUrl, PatternText, Seconds, TreePath
+from yellow_ladder.release.values import Argv, DataPath, PageUrl, PatternText, Seconds, TreePath
 
 USUAL_LIMIT_S = 3_600.0
 
@@ -77,7 +77,7 @@ class CommandKeys(Record):
     failed: PatternText = ""
     warned: PatternText = ""
     done: PatternText = ""
-    writes: list[TreePath] = []
+    writes: list[DataPath] = []
     twice: bool = False
 
     @property
@@ -173,7 +173,7 @@ class ByStart(Record):
     query: str = ""
     wanted: str = ""
     database: str = "main"
-    writes: list[TreePath] = []
+    writes: list[DataPath] = []
     within_s: Seconds = USUAL_LIMIT_S
 
     @model_validator(mode="after")

@@ -19,6 +19,15 @@ def _tree_path(text: str) -> str:
     return text
 
 
+def _data_path(text: str) -> str:
+    if not text.startswith("/"):
+        return _tree_path(text)
+    path = PurePosixPath(text)
+    if ".." in path.parts or len(path.parts) == 1:
+        raise ValueError("should be a path below the application's folder, or the whole path of a folder elsewhere")
+    return str(path)
+
+
 def _page_url(text: str) -> str:
     if text and not text.startswith(("http://", "https://")):
         raise ValueError("should be the address of a page, like http://127.0.0.1:8080/")
@@ -62,6 +71,7 @@ def _settings_key(text: str) -> str:
 
 
 TreePath = Annotated[str, AfterValidator(_tree_path)]
+DataPath = Annotated[str, AfterValidator(_data_path)]  # a tree path, or the whole path of what lies elsewhere
 VersionText = Annotated[str, AfterValidator(_version)]
 RangeText = Annotated[str, AfterValidator(_range)]
 RungsText = Annotated[str, AfterValidator(_version_or_range)]

@@ -71,9 +71,8 @@ def plan_page(prospect: Prospect, plan: Plan) -> Page:
     commands = announced(plan)
     if commands:
         page.add(heading("Commands that will be run"), _commands_table(commands))
-    files = prospect.survey.files
     early = "; files are copied before the site closes, then only what changed" if plan.first_copy else ""
-    data = f"{count_of(files.data_files, 'data file')} ({bytes_in_words(files.data_bytes)})"
+    data = f"{count_of(prospect.survey.data_files, 'data file')} ({bytes_in_words(prospect.survey.data_bytes)})"
     page.add(
         labelled(
             [

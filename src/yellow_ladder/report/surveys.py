@@ -120,7 +120,7 @@ def _files(survey: Survey) -> Text:
         (f"{count_of(len(paths), 'foreign file')} in {one_line(top)}", CAREFUL) for top, paths in files.foreign.items()
     ]
     parts += [count_of(len(paths), _KEPT_WORDS[kind]) for kind, paths in files.kept.items()]
-    parts.append(f"{files.data_files:,} in data folders ({bytes_in_words(files.data_bytes)})")
+    parts.append(f"{survey.data_files:,} in data folders ({bytes_in_words(survey.data_bytes)})")
     return Text(", ").join([Text.assemble(part) for part in parts])
 
 

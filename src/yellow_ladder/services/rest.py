@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import time
 from collections.abc import Collection, Iterator
+from pathlib import Path
 
 import psutil
 
@@ -26,7 +27,8 @@ def still_at_work(site: Site, leave_out: Collection[int] = ()) -> list[Holder]:
     apart = {me.pid, *(one.pid for one in me.parents()), *leave_out}
     ports = {port for spec in site.record.services if not spec.holds for port in spec.ports}
     listening = {pid: port for port, pids in listeners_on(ports).items() for pid in pids if pid not in apart}
-    asked = {one.pid: one for one in near(site.root) if one.pid not in apart}
+    places = [site.root, *map(Path, site.data_outside)]
+    asked = {one.pid: one for place in places for one in near(place) if one.pid not in apart}
     for pid in listening.keys() - asked.keys() - {0}:
         with contextlib.suppress(psutil.NoSuchProcess):
             asked[pid] = psutil.Process(pid)
@@ -49,7 +51,8 @@ def still_at_work(site: Site, leave_out: Collection[int] = ()) -> list[Holder]:
 def _work_of(process: psutil.Process, site: Site, port: int) -> str:
     if port:
         return f"listens on {port}"
-    return next(_signs(process, str(site.root)), "")
+    signs = [*_signs(process, str(site.root)), *(sign for one in site.data_outside for sign in _uses(process, one))]
+    return next(iter(signs), "")
 
 
 def _signs(process: psutil.Process, root: str) -> Iterator[str]:
@@ -59,13 +62,21 @@ def _signs(process: psutil.Process, root: str) -> Iterator[str]:
     named = next((word for word in process.cmdline() if word.startswith(below)), "")
     if named and not process.terminal():
         yield f"runs {named}"
-    folder = process.cwd()
-    if (folder == root or folder.startswith(below)) and not process.terminal():
-        yield f"works in {folder}"
     if process.environ().get(MARK, "").endswith(f"@{root}"):
         yield "was started as a service of the site"
-    # Somebody at a terminal who reads along is no work; what is started there by hand is told by its program.
-    opened = "" if process.terminal() else next((one for one in opened_by(process.pid) if one.startswith(below)), "")
+    yield from _uses(process, root)
+
+
+def _uses(process: psutil.Process, folder: str) -> Iterator[str]:
+    """How a process uses a folder. Somebody at a terminal who reads along is no work; what is started there by hand is
+    told by its program.
+    """
+    if process.terminal():
+        return
+    works_in, below = process.cwd(), f"{folder}/"
+    if works_in == folder or works_in.startswith(below):
+        yield f"works in {works_in}"
+    opened = next((one for one in opened_by(process.pid) if one.startswith(below)), "")
     if opened:
         yield f"has {opened} open"
 

@@ -8,7 +8,7 @@ from pydantic import Field, model_validator
 
 from yellow_ladder.documents import Record
 from yellow_ladder.files.entry import within
-from yellow_ladder.release.values import RangeText, TreePath
+from yellow_ladder.release.values import DataPath, RangeText, TreePath
 from yellow_ladder.site.values import CacheText, EncodingText, OutsidePath
 
 
@@ -41,8 +41,8 @@ class Keep(Record):
     settings: list[SettingsFile] = []
     templates: list[TreePath] = []
     replaced: list[ReplacedFile] = []
-    data: list[TreePath] = []
-    logs: list[TreePath] = []
+    data: list[DataPath] = []
+    logs: list[DataPath] = []
     assets: list[TreePath] = []
     addons: list[TreePath] = []
     keys: list[TreePath] = []
@@ -70,4 +70,13 @@ class Keep(Record):
     @property
     def data_paths(self) -> list[str]:
         """What is renamed into the new tree: data folders, and logs that lie in none of them."""
+        return [path for path in self._all_data if not path.startswith("/")]
+
+    @property
+    def data_elsewhere(self) -> list[str]:
+        """The same of what lies outside root and stays where it is, by its whole path as it is written."""
+        return [path for path in self._all_data if path.startswith("/")]
+
+    @property
+    def _all_data(self) -> list[str]:
         return [*self.data, *(path for path in self.logs if not within(path, self.data))]

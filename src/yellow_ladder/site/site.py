@@ -176,14 +176,44 @@ class Site:
         return str(path.relative_to(self.file.parent)) if path.is_relative_to(self.file.parent) else str(path)
 
     def is_data(self, path: str) -> bool:
-        """Whether a tree path belongs to a data folder."""
-        return within(path, self.record.keep.data_paths)
+        """Whether a path of a list of files belongs to a data folder, below root or elsewhere."""
+        return within(path, self.data_outside if path.startswith("/") else self.record.keep.data_paths)
+
+    @property
+    def data_outside(self) -> tuple[str, ...]:
+        """Data folders, and logs in none of them, that lie outside root: where they are, none in another; raises
+        BadInput for a link that another account could turn.
+        """
+        found = dict.fromkeys(str(self._resolved(path)) for path in self.record.keep.data_elsewhere)
+        return tuple(sorted(one for one in found if not within(one, [other for other in found if other != one])))
+
+    @property
+    def outside(self) -> tuple[str, ...]:
+        """All that is backed up outside root, as the site file names it."""
+        return (*self.record.keep.outside, *self.record.keep.data_elsewhere)
+
+    @property
+    def logs(self) -> list[str]:
+        """Logs, by their paths in a list of files."""
+        return [str(self._resolved(one)) if one.startswith("/") else one for one in self.record.keep.logs]
+
+    def _resolved(self, path: str) -> Path:
+        return _resolved_apart(path) or self.resolve(path)
 
     def wanted_owner(self) -> tuple[int | None, int | None]:
         """The owner and group that the site file asks for, None where it leaves them as they were."""
         uid = pwd.getpwnam(self.record.owner).pw_uid if self.record.owner else None
         gid = grp.getgrnam(self.record.group).gr_gid if self.record.group else None
         return uid, gid
+
+
+@functools.lru_cache(maxsize=256)  # asked for every file
+def _resolved_apart(path: str) -> Path | None:
+    """Where a path outside root leads; None where a link on the way is not to be trusted."""
+    try:
+        return nolinks.trusted(path)
+    except nolinks.LinkInTheWay:
+        return None
 
 
 @functools.cache
@@ -211,17 +241,26 @@ def site_from_text(file: Path, text: bytes) -> Site:
 
 
 def _wrong_outside(site: Site) -> Iterator[Problem]:
-    """Paths of keep.outside that lie inside root, or hold it."""
-    for place, path in enumerate(map(Path, site.record.keep.outside)):
-        key = f"keep.outside[{place}]"
-        if path.is_relative_to(site.root):
-            text = f"keep.outside names {path}, which lies inside root"
-            yield Problem("not-outside", text, "name it under another key of [keep]", key)
+    """Paths outside root that lie inside it, or hold it or the state folder."""
+    keep = site.record.keep
+    named = [
+        (f"keep.{key}[{place}]", key, Path(path))
+        for key, paths in (("outside", keep.outside), ("data", keep.data), ("logs", keep.logs))
+        for place, path in enumerate(paths)
+        if path.startswith("/")
+    ]
+    for where, key, path in named:
+        there = path if key == "outside" else path.resolve()
+        if there.is_relative_to(site.root):
+            text = f"keep.{key} names {path}, which lies inside root"
+            inside = f'name it by its path below root: "{there.relative_to(site.root)}"'
+            remedy = "name it under another key of [keep]" if key == "outside" else inside
+            yield Problem("not-outside", text, remedy, where)
             continue
         held = [one for one in (site.root, site.state.path) if one.resolve().is_relative_to(path.resolve())]
-        if held and not path.is_symlink():
-            text = f"keep.outside names {path}, which holds {held[0]}: a backup would hold itself"
-            yield Problem("not-outside", text, "name only what belongs to the site", key)
+        if held and (key != "outside" or not path.is_symlink()):
+            text = f"keep.{key} names {path}, which holds {held[0]}: a backup would hold itself"
+            yield Problem("not-outside", text, "name only what belongs to the site", where)
 
 
 def _checked(site: Site) -> Site:

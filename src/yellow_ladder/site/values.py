@@ -8,9 +8,9 @@ from typing import Annotated
 
 from pydantic import AfterValidator, TypeAdapter
 
-from yellow_ladder.release.values import TreePath
+from yellow_ladder.release.values import DataPath
 
-_a_path: TypeAdapter[str] = TypeAdapter(TreePath)
+_a_path: TypeAdapter[str] = TypeAdapter(DataPath)
 NAME_PATTERN = r"^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$"
 
 

@@ -78,6 +78,16 @@ class SurveyedDatabase:
 
 
 @dataclass(frozen=True, slots=True)
+class DataOutside:
+    """A data folder outside root: how many files and links it has, and their bytes; or why it cannot be looked at."""
+
+    path: str
+    files: int = 0
+    bytes: int = 0
+    trouble: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class Survey:
     """What is there now. `parts` are the versions of parts with probes of their own."""
 
@@ -96,6 +106,22 @@ class Survey:
     is_closed: bool
     findings: tuple[str, ...]
     settings: tuple[OwnSettings, ...] = ()
+    data_outside: tuple[DataOutside, ...] = ()
+
+    @property
+    def data_files(self) -> int:
+        """Files and links in data folders, below root and elsewhere."""
+        return self.files.data_files + sum(one.files for one in self.data_outside)
+
+    @property
+    def data_bytes(self) -> int:
+        """The bytes of these."""
+        return self.files.data_bytes + self.outside_bytes
+
+    @property
+    def outside_bytes(self) -> int:
+        """The bytes of those that lie outside root."""
+        return sum(one.bytes for one in self.data_outside)
 
     @property
     def files(self) -> FileClasses:
@@ -127,6 +153,7 @@ class Survey:
             "parts": {name: str(version) for name, version in self.parts.items()},
             "packages": dict(self.packages),
             "files": {**asdict(self.files), "unclaimed": list(self.files.unclaimed)},
+            "data_outside": [asdict(one) for one in self.data_outside],
             "addons": [asdict(addon) for addon in self.addons],
             "settings": [asdict(one) for one in self.settings],
             "databases": [one.as_record() for one in self.databases],

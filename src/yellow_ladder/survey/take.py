@@ -17,6 +17,7 @@ from yellow_ladder.survey.addons import introduce
 from yellow_ladder.survey.databases import look_at_database
 from yellow_ladder.survey.drift.look import SiteFiles, look_at_files
 from yellow_ladder.survey.drift.reference import Reference, package_contents
+from yellow_ladder.survey.outside import count_outside
 from yellow_ladder.survey.own_settings import own_settings
 from yellow_ladder.survey.probes import (
     ask_all,
@@ -58,6 +59,7 @@ def take_survey(site: Site, releases: Releases | None, depth: Depth | None = Non
     findings: list[str] = []
     release = releases.of(version) if releases and version else None
     files = _look_at_files(site, releases, version, depth, findings)
+    elsewhere = count_outside(site)
     answers = ask_all(site)
     programs = ask_programs(site)
     surveyed = tuple(look_at_database(n, db, thorough=depth.check_constraints) for n, db in site.databases().items())
@@ -84,6 +86,7 @@ def take_survey(site: Site, releases: Releases | None, depth: Depth | None = Non
         parts=parts_on_disk(site),
         packages=_packages(site, findings),
         tree=files,
+        data_outside=elsewhere,
         addons=tuple(introduce(site, AddOn(path, origin), offered) for path, origin in files.classes.addons.items()),
         databases=surveyed,
         services=_services(site),

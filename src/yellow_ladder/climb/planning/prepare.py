@@ -172,7 +172,7 @@ def _wants_first_copy(prospect: Prospect) -> bool:
     wish = prospect.site.record.backup.first_copy
     if wish != "large":
         return wish == "always"
-    if prospect.survey.files.data_bytes >= _LARGE_BYTES:
+    if prospect.survey.data_bytes >= _LARGE_BYTES:
         return True
     # A release in use is backed up as well, and some are larger than all data.
     return sum(entry.size for entry in prospect.survey.manifest.values()) >= _LARGE_BYTES

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
@@ -9,15 +10,17 @@ from pathlib import Path
 from types import MappingProxyType
 from typing import Any
 
-from yellow_ladder.backup.catalog import Backup, below_root
+from yellow_ladder.backup.catalog import Backup, Ground, compared_entries
+from yellow_ladder.backup.outside import beside_data
 from yellow_ladder.climb.proving.basis import faults_in
 from yellow_ladder.climb.proving.files import name_became, what_became
 from yellow_ladder.climb.proving.in_short import Became, FileFault, became, in_short
 from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.events import Listener, Progress, Unit
-from yellow_ladder.files.beside import look_beside
+from yellow_ladder.files.beside import Pair, look_beside
 from yellow_ladder.files.entry import Entry
+from yellow_ladder.files.listing import Chosen
 from yellow_ladder.files.manifest import FileChange, Pairs, differing
 from yellow_ladder.files.names import NamesOfOneFile, regrouped
 from yellow_ladder.files.reading import read_regular
@@ -66,10 +69,9 @@ def compare_with_backup(site: Site, backup: Backup, tell: Listener) -> Compariso
     """
     prints = {one.name: backup.fingerprint(one.name) for one in backup.databases}
     tables = _tables(site, prints, tell, {one.name: one.moving for one in backup.databases})
-    expected = below_root(backup.manifest())
+    expected = compared_entries(backup)
     faults = list[FileFault]()
-    skip = site.skipped()
-    pairs = look_beside(site.root, skip, (one for one in expected.entries() if not skip(one.path)))
+    pairs = _files_beside(site, backup, expected)
     then, now = NamesOfOneFile(), NamesOfOneFile()
     for one, old, new in differing(_seen(pairs, then, now)):
         if one.change is not FileChange.ADDED or not site.is_data(one.path):
@@ -79,6 +81,16 @@ def compare_with_backup(site: Site, backup: Backup, tell: Listener) -> Compariso
     of_data, short = faults_in(tables), in_short(faults)
     listed = (*of_data, *map(str, faults))
     return Comparison(f"the backup {backup.name}", tables, listed, len(expected), (*of_data, *short))
+
+
+def _files_beside(site: Site, backup: Backup, expected: Chosen) -> Iterator[Pair]:
+    """What a site is held against, and what is there: below root, then in data folders elsewhere."""
+    skip, manifest, ground = site.skipped(), backup.manifest(), Ground(site.root)
+    below = itertools.takewhile(lambda one: not one.path.startswith("/"), expected.entries())
+    yield from look_beside(site.root, skip, (one for one in below if not skip(one.path)))
+    for folder in backup.data:
+        beside = beside_data(ground, folder, manifest, skip)
+        yield from ((old, new) for old, new in beside if old is None or new is not None or not skip(old.path))
 
 
 @connections_kept()

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-from yellow_ladder.backup.catalog import read_backup
+from yellow_ladder.backup.catalog import Ground, read_backup
+from yellow_ladder.backup.outside import beside_data, look_expected, outside_beside_data
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.files.beside import Pair, look_beside
 from yellow_ladder.files.entry import Entry, Manifest, changed, place_of, within
-from yellow_ladder.files.listing import Chosen, InOrder, Listing, spliced
+from yellow_ladder.files.listing import Chosen, InOrder, Listing, in_pairs, spliced
 from yellow_ladder.site.site import Site
 
 
@@ -20,11 +22,14 @@ def site_after(plan: Plan) -> Site:
 
 def data_folders_after(plan: Plan) -> dict[str, str]:
     """Where each data folder lies after the climb, by where it lay before."""
-    return {first: names[-1] for first, names in plan.data_folders()}
+    below = {first: names[-1] for first, names in plan.data_folders()}
+    return below | {one: one for one in plan.site.data_outside}  # which no release moves
 
 
 class ExpectedTree(InOrder):
-    """What should be below root: the staged entries, and those of each data folder where they lie after the climb."""
+    """What should be there: the staged entries, and those of each data folder where they lie after the climb; those of
+    data folders outside root by whole paths, behind the others.
+    """
 
     def __init__(self, staged: Manifest, backup: Listing, data: Mapping[str, str]) -> None:
         """Take the staged tree, what was backed up, and the new place of each data folder by its old one."""
@@ -80,14 +85,28 @@ class ExpectedTree(InOrder):
 
 
 def expected_tree(plan: Plan) -> ExpectedTree:
-    """Every entry that should be below root after the climb."""
+    """Every entry that should be below root, and in data folders outside it, after the climb."""
     backup = read_backup(plan.site.state.backups / plan.backup_name).manifest()
     return ExpectedTree(plan.expected(plan.rungs[-1]), backup, data_folders_after(plan))
 
 
 def beside_expected(plan: Plan, expected: InOrder) -> Iterator[Pair]:
-    """What is expected below root and what is there now, in order; what nobody has touched since `expected` was taken
-    is not read again.
+    """What is expected below root and in data folders outside it, and what is there now, in order; what nobody has
+    touched since `expected` was taken is not read again.
     """
     site = site_after(plan)
-    return look_beside(site.root, site.skipped(), expected.entries())
+    skip, ground = site.skipped(), Ground(site.root)
+    below = itertools.takewhile(lambda one: not one.path.startswith("/"), expected.entries())
+    yield from look_beside(site.root, skip, below)
+    if site.data_outside:
+        backup = read_backup(plan.site.state.backups / plan.backup_name).manifest()
+        for folder in sorted(site.data_outside, key=place_of):
+            yield from beside_data(ground, folder, backup, skip)
+
+
+def beside_outside(plan: Plan) -> Iterator[Pair]:
+    """What else was backed up outside root, and what there is of it now, in order."""
+    site, backup = site_after(plan), read_backup(plan.site.state.backups / plan.backup_name)
+    manifest = backup.manifest()
+    left = outside_beside_data(manifest, backup.data)
+    return in_pairs(left.entries(), look_expected(Ground(site.root), left))

@@ -12,10 +12,13 @@ from pathlib import Path
 from blake3 import blake3
 
 from yellow_ladder import nolinks
-from yellow_ladder.backup.catalog import Ground, outside_root, read_backup
-from yellow_ladder.backup.restore import look_outside
 from yellow_ladder.climb.proving.closed import only_closes
-from yellow_ladder.climb.proving.expected import beside_expected, data_folders_after, expected_tree
+from yellow_ladder.climb.proving.expected import (
+    beside_expected,
+    beside_outside,
+    data_folders_after,
+    expected_tree,
+)
 from yellow_ladder.climb.proving.in_short import Became, FileFault, became
 from yellow_ladder.climb.proving.machine import in_effect_after, wants_a_start
 from yellow_ladder.climb.record.commands import written_by_commands
@@ -23,7 +26,6 @@ from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.running.run import Run
 from yellow_ladder.files.attributes import attributes_changed
 from yellow_ladder.files.entry import Entry, Kind, within
-from yellow_ladder.files.listing import in_pairs
 from yellow_ladder.files.looking import READ_BYTES
 from yellow_ladder.files.manifest import Difference, FileChange, TreeSum, differing
 from yellow_ladder.files.names import NamesOfOneFile, regrouped
@@ -54,7 +56,7 @@ class FilesSeen:
         for old, new in beside_expected(self._plan, self._expected):
             if old is not None:
                 self.files += old.kind is not Kind.FOLDER
-                self.data_files += is_data(old.path)
+                self.data_files += old.kind is not Kind.FOLDER and is_data(old.path)
             if new is not None:
                 self.found.add(new)
             self._before.see(old)
@@ -126,7 +128,7 @@ class _Judging:
         moves = data_folders_after(run.plan)
         self._run, self._ended_ns = run, ended_ns
         self._folders = list(moves.values())
-        self._logs = [_after(path, moves) for path in run.site.record.keep.logs]
+        self._logs = [_after(path, moves) for path in run.site.logs]
         self._written = written_by_commands(run.plan)
         self._counts: Counter[str] = Counter()
         self._new_in: dict[str, list[str]] = defaultdict(list)
@@ -269,12 +271,11 @@ def _is_telling(entry: Entry) -> bool:
 
 
 def _outside(run: Run) -> Iterator[str]:
-    """Files outside root that are not as they were backed up: told, since more than the application writes there. And
-    what of that is not in effect before the machine reads it.
+    """Files outside root, but for data, that are not as they were backed up: told, since more than the application
+    writes there. And what of that is not in effect before the machine reads it.
     """
     plan = run.plan
-    outside = outside_root(read_backup(plan.site.state.backups / plan.backup_name).manifest())
-    for one, expected, present in differing(in_pairs(outside.entries(), look_outside(Ground(plan.site.root), outside))):
+    for one, expected, present in differing(beside_outside(plan)):
         if present is None or present.kind is not Kind.FOLDER or one.change is FileChange.RIGHTS:
             when = in_effect_after(one.path) if one.change is not FileChange.RIGHTS else ""
             later = f"; in effect after {when}" if when else ""

@@ -11,9 +11,8 @@ from pathlib import Path
 from typing import Any
 
 from yellow_ladder import nolinks
-from yellow_ladder.backup.catalog import Ground, outside_root, read_backup
-from yellow_ladder.backup.restore import look_outside
-from yellow_ladder.climb.proving.expected import beside_expected, expected_tree, site_after
+from yellow_ladder.backup.catalog import Ground, read_backup
+from yellow_ladder.climb.proving.expected import beside_expected, beside_outside, expected_tree, site_after
 from yellow_ladder.climb.proving.inventory import AFTER_NAME, read_inventory
 from yellow_ladder.climb.record.catalog import load_climb
 from yellow_ladder.climb.record.commands import commands_of, generated_by, is_set_aside, written_by_commands
@@ -24,7 +23,6 @@ from yellow_ladder.durable import private_folder, write_json, write_whole
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.entry import Kind, within
-from yellow_ladder.files.listing import in_pairs
 from yellow_ladder.files.manifest import FileChange, differing
 from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint, Ties
 from yellow_ladder.fingerprints.scan import take_fingerprint
@@ -255,9 +253,9 @@ def drop_scratch(plan: Plan) -> None:
 
 
 def _changed_files(plan: Plan) -> list[str]:
-    """Files below root that are new or changed against the new release and the data of the backup; and files outside
-    root that have changed since the backup. What the release makes by itself is nobody's loss, nor what commands and
-    starts wrote before users were let in and nobody has touched since.
+    """Files below root, or in data folders outside it, that are new or changed against the new release and the data of
+    the backup; and other files outside root that have changed since the backup. What the release makes by itself is
+    nobody's loss, nor what commands and starts wrote before users were let in and nobody has touched since.
     """
     expected, made = expected_tree(plan), generated_by(plan.rungs[-1])
     written, then_ns = written_by_commands(plan), _opened_ns(plan)
@@ -268,9 +266,7 @@ def _changed_files(plan: Plan) -> list[str]:
         if not within(one.path, made)
         and not (now is not None and now.changed_ns <= then_ns and within(one.path, written))
     ]
-    outside = outside_root(read_backup(plan.site.state.backups / plan.backup_name).manifest())
-    there = look_outside(Ground(plan.site.root), outside)
-    beside = [one for one in differing(in_pairs(outside.entries(), there)) if one[0].change is FileChange.CONTENT]
+    beside = [one for one in differing(beside_outside(plan)) if one[0].change is FileChange.CONTENT]
     return [one.path for one, _, now in (*below, *beside) if now is not None and now.kind is not Kind.FOLDER]
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from dataclasses import asdict, replace
 
-from yellow_ladder.backup.catalog import ROOT_PREFIX, DatabaseBackup, below_root, read_backup
+from yellow_ladder.backup.catalog import ROOT_PREFIX, DatabaseBackup, compared_entries, read_backup
 from yellow_ladder.backup.files import Making, first_base, write_files, write_first
 from yellow_ladder.backup.make import finish, write_database
 from yellow_ladder.climb.proving.accounts import note_accounts
@@ -90,7 +90,7 @@ def take_inventory(run: Run) -> Facts:
     """Put together what is known of the data before: fingerprints from the backup, versions, the tree."""
     backup = read_backup(run.site.state.backups / run.plan.backup_name)
     prints = {name: backup.fingerprint(name) for name in run.site.databases()}
-    files = tree_sum(below_root(backup.manifest()))
+    files = tree_sum(compared_entries(backup))
     survey = Inventory(
         run.stamp(),
         ask_probes(run.site, served=False),

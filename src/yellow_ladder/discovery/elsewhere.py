@@ -1,0 +1,102 @@
+"""Finds what an application keeps outside its folder: its settings name it, or its processes have it open to write."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import re
+import stat
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import psutil
+
+from yellow_ladder.discovery.data import HOME_TOOLS, is_sqlite
+from yellow_ladder.files.entry import within
+
+# What belongs to the machine, or is gone after its next start.
+_OF_THE_MACHINE = (
+    "/bin", "/boot", "/dev", "/etc", "/lib", "/lib32", "/lib64", "/libx32", "/proc", "/run", "/sbin", "/snap", "/sys",
+    "/tmp", "/usr", "/var/cache", "/var/lock", "/var/log", "/var/run", "/var/tmp",  # noqa: S108
+)  # fmt: skip
+# Too much for one application, whoever names it.
+_OF_MANY = {"/", "/data", "/home", "/media", "/mnt", "/opt", "/root", "/srv", "/var", "/var/lib", "/var/www"}
+_SIDE_FILES = ("-wal", "-shm", "-journal")
+_LOG_ENDINGS = (".log", ".out", ".err")
+# A process inherits variables of all kinds: only those count whose names speak of data.
+_OF_DATA = re.compile(r"(?i)data|storage|upload|media|attach|spool|library|(?:^|_)(?:files|var|state)_?(?:dir|path|$)")
+
+
+@dataclass(frozen=True, slots=True)
+class Elsewhere:
+    """A folder or file outside root that the application uses, and what says so; `is_open`: a process may write to it
+    just now.
+    """
+
+    path: str
+    why: str
+    is_folder: bool
+    is_open: bool = False
+
+    @property
+    def is_database(self) -> bool:
+        """Whether it is a SQLite database."""
+        return not self.is_folder and is_sqlite(Path(self.path))
+
+
+def named_elsewhere(root: Path, file: str, pairs: Iterable[tuple[str, str]]) -> Iterator[Elsewhere]:
+    """Folders and databases outside root that a settings file names, by whole paths or beginning with `../`."""
+    for key, value in pairs:
+        text = value.removeprefix("file:").strip()
+        if len(text) > os.pathconf("/", "PC_PATH_MAX") or not text.startswith(("/", "../")) or "\0" in text:
+            continue
+        for base in dict.fromkeys((root, (root / file).parent)):
+            one = _looked_at(root, base / text, f"{file}: {key} names it")
+            if one is not None and (one.is_folder or one.is_database):
+                yield one
+                break
+
+
+def used_elsewhere(root: Path, pids: Iterable[int]) -> Iterator[Elsewhere]:
+    """Folders outside root that processes are told of by their words or variables, and files there that they have open
+    to write to, as far as this account may see; logs are left out.
+    """
+    for pid in pids:
+        with contextlib.suppress(psutil.Error, OSError):
+            process = psutil.Process(pid)
+            who = f"process {pid} ({process.name()})"
+            told = {
+                word.partition("=")[2] if word.startswith("-") and "=" in word else word for word in process.cmdline()
+            }
+            told |= {value for name, value in process.environ().items() if _OF_DATA.search(name)}
+            for text in sorted(one for one in told if one.startswith("/") and len(one) < 500):
+                one = _looked_at(root, Path(text), f"{who} was started with it")
+                if one is not None and one.is_folder:
+                    yield one
+            for opened in process.open_files():
+                path = opened.path
+                for ending in _SIDE_FILES:
+                    path = path.removesuffix(ending)
+                if opened.mode == "r" or path.endswith(_LOG_ENDINGS):
+                    continue
+                one = _looked_at(root, Path(path), f"{who} has it open to write to it", is_open=True)
+                if one is not None and not one.is_folder:
+                    yield one
+
+
+def _looked_at(root: Path, path: Path, why: str, *, is_open: bool = False) -> Elsewhere | None:
+    """What is at a path, where it may be the application's own."""
+    try:
+        there = path.resolve()
+        mode = there.stat().st_mode
+    except (OSError, ValueError, RuntimeError):
+        return None
+    text = str(there)
+    if not (stat.S_ISDIR(mode) or stat.S_ISREG(mode)) or there.is_relative_to(root) or root.is_relative_to(there):
+        return None
+    of_machine = [one for one in _OF_THE_MACHINE if within(text, [one]) and not within(str(root), [one])]
+    is_hidden = any(part.startswith(".") for part in there.parts)  # what tools keep for an account
+    if of_machine or text in _OF_MANY or (is_hidden and not is_open) or HOME_TOOLS.intersection(there.parts):
+        return None
+    return Elsewhere(text, why, stat.S_ISDIR(mode), is_open)

@@ -1,0 +1,29 @@
+"""Counts what data folders outside root hold."""
+
+from __future__ import annotations
+
+import stat
+from pathlib import Path
+
+from yellow_ladder.files.manifest import walk_tree
+from yellow_ladder.site.site import Site
+from yellow_ladder.survey.records import DataOutside
+
+
+def count_outside(site: Site) -> tuple[DataOutside, ...]:
+    """Each data folder outside root with what is in it; contents are not read."""
+    return tuple(_counted(site, path) for path in site.data_outside)
+
+
+def _counted(site: Site, path: str) -> DataOutside:
+    files = count = 0
+    try:
+        if not Path(path).is_dir():
+            return DataOutside(path, 1, Path(path).lstat().st_size)
+        for _, found in walk_tree(Path(path), site.skipped(), path):
+            is_folder = stat.S_ISDIR(found.status.st_mode)
+            files += not is_folder
+            count += found.status.st_size if stat.S_ISREG(found.status.st_mode) else 0
+    except OSError as fault:
+        return DataOutside(path, trouble=(fault.strerror or str(fault)).lower())
+    return DataOutside(path, files, count)
