@@ -7,7 +7,6 @@ from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from pathlib import Path
 from textwrap import wrap
-from urllib.parse import unquote
 
 import tomlkit
 
@@ -16,6 +15,7 @@ from yellow_ladder.discovery.look import Discovery
 from yellow_ladder.discovery.running import Running
 from yellow_ladder.discovery.servers import servers_text
 from yellow_ladder.discovery.shapes import Environment
+from yellow_ladder.discovery.write_databases import databases_text, toml_text
 from yellow_ladder.files.entry import within
 from yellow_ladder.masking import masked_line
 from yellow_ladder.words import some_of
@@ -24,7 +24,6 @@ _WIDEST = 78  # a terminal of 80 columns, and its margin
 _LIST = re.compile(r"(\w+) = \[.*\]$")
 _KEY = re.compile(r"\w+ = ")
 _TOLD = re.compile(r"""(\w+ = "[^"\\]*") # (.*)$""")
-_SECRET_FILE = "database.password"  # noqa: S105  a name
 
 
 def site_file_text(
@@ -41,18 +40,18 @@ def site_file_text(
         "# Written by `yl init`. Lines marked `guess` were not said by anything: see whether they are right.",
         "# Every key is explained in docs/site-file.md.",
         "format = 1",
-        f"name = {_text(name)}",
-        f"product = {_text(found.product)}",
-        f"root = {_text(root)}",
+        f"name = {toml_text(name)}",
+        f"product = {toml_text(found.product)}",
+        f"root = {toml_text(root)}",
         *_account(found),
         *_placement(found, left),
         "",
         "[releases]",
-        f"source = {_text(releases)} # guess: put release archives there, or name an index over HTTP",
+        f"source = {toml_text(releases)} # guess: put release archives there, or name an index over HTTP",
         "",
         *_versions(found, left),
         *_environment(found),
-        *_databases(found, left),
+        *databases_text(found, left),
         *_keep(found),
         *_services(found, left),
         *_jobs(found),
@@ -91,17 +90,13 @@ def _whole(url: str, root: Path) -> str:
 def _pattern(value: str) -> str:
     """A pattern as people write it, with its backslashes as they are."""
     is_plain = "'" in value or "\n" in value
-    return _text(value) if is_plain else tomlkit.string(value, literal=True).as_string()
-
-
-def _text(value: str) -> str:
-    return tomlkit.string(value).as_string()
+    return toml_text(value) if is_plain else tomlkit.string(value, literal=True).as_string()
 
 
 def _account(found: Discovery) -> list[str]:
     """The account that what releases bring is run as: that of the units, where they have one."""
     users = {unit.user for unit in found.units if unit.user and unit.user != "root"}
-    return [f"run_as = {_text(users.pop())} # the account of its unit"] if len(users) == 1 else []
+    return [f"run_as = {toml_text(users.pop())} # the account of its unit"] if len(users) == 1 else []
 
 
 def _placement(found: Discovery, left: list[str]) -> list[str]:
@@ -112,8 +107,8 @@ def _placement(found: Discovery, left: list[str]) -> list[str]:
             f'placement = "pointer" # {told}',
             "",
             "[pointer]",
-            f"link = {_text(found.behind.link)}",
-            f"releases = {_text(found.behind.releases)}",
+            f"link = {toml_text(found.behind.link)}",
+            f"releases = {toml_text(found.behind.releases)}",
         ]
     if found.environment is not None and found.environment.folder:
         left.append(_in_place(found, found.environment))
@@ -147,17 +142,17 @@ def _environment(found: Discovery) -> list[str]:
         lines += [
             "# What releases are built with.",
             "[[runtimes]]",
-            f'command = [{_text(one.made_with)}, "--version"]',
+            f'command = [{toml_text(one.made_with)}, "--version"]',
             "",
         ]
     if one is not None and one.packages:
-        words = ", ".join(map(_text, one.packages))
-        lines += ["[runtime]", f"name = {_text(one.runtime)}", f'command = [{_text(one.program)}, "--version"]']
+        words = ", ".join(map(toml_text, one.packages))
+        lines += ["[runtime]", f"name = {toml_text(one.runtime)}", f'command = [{toml_text(one.program)}, "--version"]']
         lines += [f"packages = [{words}]", ""]
     if files:
         why = "Named by the unit files" if of_units else "guess: all that it sets is set for the program that runs"
         lines += [f"# {why}; the values are shown nowhere.", "[environment]"]
-        lines += [f"files = [{', '.join(map(_text, files))}]", ""]
+        lines += [f"files = [{', '.join(map(toml_text, files))}]", ""]
     return lines
 
 
@@ -169,11 +164,16 @@ def _versions(found: Discovery, left: list[str]) -> list[str]:
         if found.databases:
             left.append('[[versions]] with of = "schema": the query that tells whether a migration has done its work')
         told = f"# It leads to {found.version} now."
-        return [told, "[[versions]]", 'of = "disk"', f"link = {_text(found.behind.link)}", ""]
+        return [told, "[[versions]]", 'of = "disk"', f"link = {toml_text(found.behind.link)}", ""]
     if not found.version_file:
         left.append("[[versions]]: no version file was found; say where the version stands")
         return ["# No version file was found.", *_asked_of_program(found), "[[versions]]", 'of = "disk"', *_GUESSED]
-    lines = [f"# It says {found.version} now.", "[[versions]]", 'of = "disk"', f"file = {_text(found.version_file)}"]
+    lines = [
+        f"# It says {found.version} now.",
+        "[[versions]]",
+        'of = "disk"',
+        f"file = {toml_text(found.version_file)}",
+    ]
     if found.version_pattern:
         lines.append(f"pattern = {_pattern(found.version_pattern)}")
     left.append('[[versions]] with of = "served": the page that tells the version, so that a missed restart is seen')
@@ -188,43 +188,9 @@ def _asked_of_program(found: Discovery) -> list[str]:
     for one in found.running:
         program = Path(one.folder, one.words[0])
         if "/" in one.words[0] and program.is_relative_to(found.root):
-            words = f'[{_text(_in_braces(found, str(program)))}, "--version"]'
+            words = f'[{toml_text(_in_braces(found, str(program)))}, "--version"]'
             return ["# The program that runs may tell it, if it knows this option:", f"# command = {words}"]
     return []
-
-
-def _databases(found: Discovery, left: list[str]) -> list[str]:
-    lines: list[str] = []
-    if not found.databases and not found.servers:
-        left.append("[[databases]]: none was found; say where one is, unless the application keeps files alone")
-    names = _names_of([one.url for one in found.databases])
-    several = sum(bool(one.password_key) for one in found.databases) > 1
-    for number, one in enumerate(found.databases):
-        mark = "guess: " if one.is_guess else ""
-        table = ["[[databases]]", f"url = {_text(one.url)}"]
-        if number:
-            table.insert(1, f"name = {_text(names[number])}")
-        lines.append(f"# {mark}{one.where}" + (f"; {one.doubt}" if one.doubt else ""))
-        if one.doubt:
-            left.append(f"the engine of {one.url}: {one.doubt}")
-        if one.password_key:
-            lines.append(f"# Its password stands there too (key {one.password_key}) and was not copied.")
-            # Each its own: that two have the same is nowhere said.
-            secret = f"{names[number]}.password" if several else _SECRET_FILE
-            table.append(f"password_file = {_text(secret)}")
-            left.append(f"the password of {one.url}: write it into {secret} beside this file, and chmod 600 it")
-        lines += [*table, ""]
-    return lines
-
-
-def _names_of(urls: Sequence[str]) -> list[str]:
-    """A name for each database from its own, or its file's; the first is `main` without one."""
-    names = ["main"]
-    for number, url in enumerate(urls[1:], start=2):
-        last = unquote(url.split("?")[0]).rpartition("/")[2].partition(".")[0].lower()
-        name = re.sub(r"[^a-z0-9_-]", "-", last).strip("-_")
-        names.append(f"database-{number}" if not name or name in names else name)
-    return names
 
 
 _A_LOG = re.compile(r"(?i)\.(log|out|err)$|(^|/)logs?/")
@@ -257,26 +223,26 @@ def _keep(found: Discovery) -> list[str]:
     ):
         lines += _list(key, guesses)
     if found.others:
-        lines.append(f"shared_with = [{', '.join(map(_text, found.others))}] # guess")
+        lines.append(f"shared_with = [{', '.join(map(toml_text, found.others))}] # guess")
     if found.caches:
         names = dict.fromkeys(("__pycache__", *(one.what for one in found.caches)))
         lines += _reasons(found.caches)
-        lines.append(f"caches = [{', '.join(map(_text, names))}]")
+        lines.append(f"caches = [{', '.join(map(toml_text, names))}]")
     outside = [str(file) for unit in found.units for file in (unit.file, *unit.drop_ins)]
     if outside:
-        lines.append(f"outside = [{', '.join(map(_text, outside))}]")
+        lines.append(f"outside = [{', '.join(map(toml_text, outside))}]")
     return [*lines, ""]
 
 
 def _settings_file(path: str, sample: str) -> str:
-    shipped = f", shipped = {_text(sample)}" if sample else ""
-    return f"{{ file = {_text(path)}{shipped} }}"
+    shipped = f", shipped = {toml_text(sample)}" if sample else ""
+    return f"{{ file = {toml_text(path)}{shipped} }}"
 
 
 def _list(key: str, guesses: Sequence[Guess]) -> list[str]:
     if not guesses:
         return []
-    return [*_reasons(guesses), f"{key} = [{', '.join(_text(one.what) for one in guesses)}]"]
+    return [*_reasons(guesses), f"{key} = [{', '.join(toml_text(one.what) for one in guesses)}]"]
 
 
 def _reasons(guesses: Iterable[Guess]) -> list[str]:
@@ -314,11 +280,11 @@ def _services(found: Discovery, left: list[str]) -> list[str]:
         lines += [
             f"# guess: {unit.file} points into the folder" + (f" and runs as {unit.user}" if unit.user else ""),
             "[[services]]",
-            f"name = {_text(re.sub(r'[^A-Za-z0-9._-]', '-', name))}",
+            f"name = {toml_text(re.sub(r'[^A-Za-z0-9._-]', '-', name))}",
             'kind = "unit"',
-            f"unit = {_text(unit.name)}",
-            *([f"user = {_text(unit.manager)}"] if unit.manager else ()),
-            *([f"log = {_text(unit.log)}"] if unit.log else ()),
+            f"unit = {toml_text(unit.name)}",
+            *([f"user = {toml_text(unit.manager)}"] if unit.manager else ()),
+            *([f"log = {toml_text(unit.log)}"] if unit.log else ()),
             "",
         ]
         left.append(f"services.ready of {name}: how to know that it is ready")
@@ -332,8 +298,8 @@ def _jobs(found: Discovery) -> list[str]:
     timers = [job.file for job in found.jobs if job.is_timer]
     for number, file in enumerate([*tables, *timers]):
         says, account = next((job.says, job.account) for job in found.jobs if job.file == file)
-        key = [f"unit = {_text(file.name)}"] if file in timers else [f"crontab = {_text(str(file))}"]
-        key += [f"user = {_text(account)}"] if file in timers and account else []
+        key = [f"unit = {toml_text(file.name)}"] if file in timers else [f"crontab = {toml_text(str(file))}"]
+        key += [f"user = {toml_text(account)}"] if file in timers and account else []
         lines += [
             f"# {_one_line(masked_line(says))}",
             "[[services]]",
@@ -364,7 +330,7 @@ _DETACHED = (
 def _as_it_runs(found: Discovery, one: Running, name: str) -> list[str]:
     """A service as a process of now suggests it. Who starts it is not known, so that it stays a proposal."""
     variables = [
-        f"{name} = {_text(_in_braces(found, value))}"
+        f"{name} = {toml_text(_in_braces(found, value))}"
         for name, value in one.environment
         if name not in found.set_by_files
     ]
@@ -373,7 +339,7 @@ def _as_it_runs(found: Discovery, one: Running, name: str) -> list[str]:
     if one.program:
         words = [_in_braces(found, one.program), "…"]
         notes.append(
-            f"(It calls itself {_text(' '.join(one.words)[:60])}: with which words it was started is not seen.)"
+            f"(It calls itself {toml_text(' '.join(one.words)[:60])}: with which words it was started is not seen.)"
         )
     ports = f", listens on {', '.join(map(str, one.ports))}" if one.ports else ""
     ports += f", and {one.alike} like it" if one.alike else ""
@@ -384,11 +350,11 @@ def _as_it_runs(found: Discovery, one: Running, name: str) -> list[str]:
         "[[services]]",
         f'name = "{name}"',
         'kind = "process"',
-        f"run = [{', '.join(map(_text, words))}]",
-        f"folder = {_text(_in_braces(found, one.folder))}",
+        f"run = [{', '.join(map(toml_text, words))}]",
+        f"folder = {toml_text(_in_braces(found, one.folder))}",
         *([f"environment = {{ {', '.join(variables)} }}"] if variables else ()),
         f'pid_file = "run/{name}.pid"',
-        f"as_user = {_text(one.account)}",
+        f"as_user = {toml_text(one.account)}",
         *(f'ready = {{ port = {port} }} # or url = "http://127.0.0.1:{port}/", a page' for port in one.ports[:1]),
     ]
     return [*(f"# {_one_line(line)}" for line in lines), ""]
