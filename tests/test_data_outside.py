@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import os
+import sqlite3
 import subprocess
 import sys
+import tomllib
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -222,3 +224,34 @@ def test_a_log_elsewhere_and_what_another_account_alone_may_write_is_no_data(for
     }
     assert not may_write(forgetful / "lib", "nobody")
     assert may_write(forgetful / "lib", "root")
+
+
+def test_init_proposes_what_settings_name_and_processes_have_open_elsewhere(forgetful: Path) -> None:
+    library = forgetful / "lib" / "berths"
+    (library / "logs").mkdir()
+    (library / "logs" / "today.log").write_text("one\n")
+    for number in range(6):  # one for each owner of a boat
+        (library / "owners").mkdir(exist_ok=True)
+        with sqlite3.connect(library / "owners" / f"owner-{number}.sqlite") as database:
+            database.execute("CREATE TABLE boats (name)")
+    (forgetful / "ladder.toml").unlink()
+    run_program("init", "app", folder=forgetful)
+    text = (forgetful / "ladder.toml").read_text()
+    site = tomllib.loads(text)
+    assert [one["url"] for one in site["databases"]] == ["sqlite:///lib/berths/rows/berths.sqlite"]
+    assert site["keep"]["data"] == [str(library), f"{forgetful}/spool"]
+    assert site["keep"]["logs"] == [f"{library}/logs", f"{forgetful}/spool/quaybook.log"]
+    assert f"{library}/owners has 6 SQLite files" in " ".join(text.replace("\n# ", " ").split())
+    assert run_program("survey", folder=forgetful).code == 0
+
+
+def test_many_databases_of_one_folder_below_root_stay_files_as_well(tmp_path: Path) -> None:
+    (tmp_path / "app" / "data" / "owners").mkdir(parents=True)
+    (tmp_path / "app" / "VERSION").write_text("2.4\n")
+    for name in ("berths", *(f"owners/owner-{number}" for number in range(6))):
+        with sqlite3.connect(tmp_path / "app" / "data" / f"{name}.sqlite") as database:
+            database.execute("CREATE TABLE boats (name)")
+    run_program("init", "app", folder=tmp_path)
+    site = tomllib.loads((tmp_path / "ladder.toml").read_text())
+    assert [one["url"] for one in site["databases"]] == ["sqlite:///app/data/berths.sqlite"]
+    assert site["keep"]["data"] == ["data"]

@@ -8,8 +8,10 @@ import re
 import stat
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import islice
 from pathlib import Path
 
+from yellow_ladder.accounts import may_write
 from yellow_ladder.discovery.data import (
     ADDON_NAMES,
     HOME_TOOLS,
@@ -25,6 +27,7 @@ from yellow_ladder.discovery.data import (
     logs_within,
 )
 from yellow_ladder.discovery.databases import FoundDatabase, find_databases, sqlite_url
+from yellow_ladder.discovery.elsewhere import Elsewhere, named_elsewhere, used_elsewhere
 from yellow_ladder.discovery.readers import FoundSettings, read_settings
 from yellow_ladder.discovery.running import Running, is_set_for, running_in
 from yellow_ladder.discovery.servers import FoundServer, find_servers
@@ -43,6 +46,7 @@ from yellow_ladder.files.reading import read_regular
 from yellow_ladder.services.timetables import Job, jobs_of
 
 _DEEPEST, _MOST_ENTRIES = 6, 200_000
+_MOST_DATABASES = 4  # in one folder: more of them are most likely one for each user or thing
 _KEY_FILE = re.compile(
     r"(?i)\.(key|pem)$|^(secret|master|enc(rypt(ion)?)?|crypt|sign(ing)?|aes|jwt)[._-]?keys?(\.\w+)?$|^\.?secrets?$"
 )
@@ -93,6 +97,8 @@ class Discovery:
     running: list[Running] = field(default_factory=list)
     jobs: list[Job] = field(default_factory=list)
     servers: list[FoundServer] = field(default_factory=list)
+    as_files: dict[str, int] = field(default_factory=dict)  # folders, and how many SQLite files in them stay files
+    apart: list[Guess] = field(default_factory=list)  # single files outside root that a process writes to
     shortened: bool = False
 
 
@@ -132,6 +138,7 @@ def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discove
     found.logs += [one for guess in found.data for one in log_files_within(guess.what, files, folders)]
     found.caches += [Guess(one, _WHY_HIDDEN_CACHE) for one in _hidden_caches(found, files)]
     _find_database_files(found, files)
+    _find_elsewhere(found)
     for guesses, pattern, why in (
         (found.keys, _KEY_FILE, "its name says that it is a key"),
         (found.licences, _LICENCE_FILE, "its name says that it is a licence"),
@@ -162,19 +169,68 @@ def _entries(root: Path, found: Discovery) -> Iterator[tuple[str, os.stat_result
 
 
 def _find_database_files(found: Discovery, files: Iterable[str]) -> None:
-    known = {one.url for one in found.databases}
+    theirs: dict[str, list[str]] = {}
     for path in files:
         if not is_sqlite(found.root / path):
             continue
         cache = _cache_of(path)
-        if cache:
-            if cache not in {one.what for one in found.caches}:
-                found.caches.append(Guess(cache, _WHY_CACHE))
-            continue
-        url = sqlite_url((found.root / path).resolve(), found.root)
-        if url not in known:
-            known.add(url)
-            found.databases.append(FoundDatabase(url, f"{path} is a SQLite database", is_guess=True))
+        if not cache:
+            theirs.setdefault(path.rpartition("/")[0], []).append(path)
+        elif cache not in {one.what for one in found.caches}:
+            found.caches.append(Guess(cache, _WHY_CACHE))
+    written = {path for one in found.running for path in one.written}
+    _take_databases(found, theirs, written)
+
+
+def _take_databases(found: Discovery, by_folder: Mapping[str, Sequence[str]], is_open: Collection[str]) -> None:
+    """Propose SQLite files. Where a folder has one for each user or thing, others come and go: these stay files."""
+    known = {one.url for one in found.databases}
+    for folder, paths in by_folder.items():
+        of_users = [one for one in paths if one not in is_open] if len(paths) > _MOST_DATABASES else []
+        if of_users:
+            found.as_files[folder] = len(of_users)
+        for path in paths:
+            url = sqlite_url((found.root / path).resolve(), found.root)
+            if url not in known and path not in of_users:
+                known.add(url)
+                found.databases.append(FoundDatabase(url, f"{path} is a SQLite database", is_guess=True))
+
+
+def _find_elsewhere(found: Discovery) -> None:
+    """What lies outside root: what the site's own settings name, and what runs has open."""
+    root, accounts = found.root.resolve(), {one.account for one in found.running}
+    places: dict[str, Elsewhere] = {}
+    for file in found.settings:
+        for one in named_elsewhere(root, file.what, read_settings(root / file.what).pairs):
+            if not accounts or any(may_write(Path(one.path), account) for account in accounts):
+                places.setdefault(one.path, one)
+    for one in used_elsewhere(root, [one.pid for one in found.running]):
+        places.setdefault(one.path, one)
+    folders = [one for one in places.values() if one.is_folder]
+    for one in sorted(folders, key=lambda each: each.path):
+        if not within(one.path, [other.what for other in found.data]):
+            found.data.append(Guess(one.path, one.why))
+            _look_below(found, one.path, places)
+    known = {str((root.parent / one.url.removeprefix("sqlite:///")).resolve()) for one in found.databases}
+    for one in places.values():
+        if one.is_database and one.path not in known:
+            found.databases.append(FoundDatabase(sqlite_url(Path(one.path), root), one.why, is_guess=True))
+        elif not one.is_folder and not one.is_database and not within(one.path, [each.what for each in found.data]):
+            found.apart.append(Guess(one.path, one.why))
+
+
+def _look_below(found: Discovery, folder: str, is_open: Collection[str]) -> None:
+    """Databases and logs in a data folder outside root."""
+    paths, databases = list[str](), dict[str, list[str]]()
+    with contextlib.suppress(OSError):
+        for path, entry in islice(walk_tree(Path(folder), called=folder), _MOST_ENTRIES):
+            if stat.S_ISREG(entry.status.st_mode):
+                paths.append(path)
+                if is_sqlite(Path(path)) and not _cache_of(path):
+                    databases.setdefault(path.rpartition("/")[0], []).append(path)
+    _take_databases(found, databases, is_open)
+    logs = list(logs_within(folder, paths))
+    found.logs += [*logs, *log_files_within(folder, paths, [one.what for one in logs])]
 
 
 def _hidden_caches(found: Discovery, files: Iterable[str]) -> Iterator[str]:

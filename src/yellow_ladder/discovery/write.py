@@ -214,6 +214,8 @@ def _keep(found: Discovery) -> list[str]:
     for path in others:
         if not _A_LOG.search(path) and not within(path, folders):
             lines.append(f"# {_one_line(path)} is written to while it runs: is it data, or a database?")
+    for one in found.apart:
+        lines.append(f"# {_one_line(one.what)} lies elsewhere; {one.why}: is its folder one of data?")
     for key, guesses in (
         ("data", found.data),
         ("logs", inside),

@@ -21,8 +21,12 @@ def toml_text(value: str) -> str:
 def databases_text(found: Discovery, left: list[str]) -> list[str]:
     """The databases as lines, and in `left` what is to be done about them."""
     lines: list[str] = []
-    if not found.databases and not found.servers:
+    if not found.databases and not found.servers and not found.as_files:
         left.append("[[databases]]: none was found; say where one is, unless the application keeps files alone")
+    for folder, count in found.as_files.items():
+        where = f"{folder or found.root.name} has {count:,} SQLite files"
+        lines.append(f"# {where}, most likely one for each user or thing: they are kept as files.")
+        left.append(f"[[databases]]: {where}, which are kept as files: name those whose rows are to be compared")
     names = _names_of([one.url for one in found.databases])
     several = sum(bool(one.password_key) for one in found.databases) > 1
     for number, one in enumerate(found.databases):
