@@ -78,7 +78,11 @@ def _in_lines(line: str) -> list[str]:
     if told is not None:
         return [*_in_lines(f"# {told[2]}"), *_in_lines(told[1])]
     is_sentence = bool(mark) and not _KEY.match(text)  # a key that is proposed stands on one line
-    return [f"# {part}" for part in wrap(text, _WIDEST - 2, break_long_words=False)] if is_sentence else [line]
+    return (
+        [f"# {part}" for part in wrap(text, _WIDEST - 2, break_long_words=False, break_on_hyphens=False)]
+        if is_sentence
+        else [line]
+    )
 
 
 def _whole(url: str, root: Path) -> str:
