@@ -36,6 +36,18 @@ SECRET = "sluice-gate-4711"
 # What it does, what is said of it, and what the sheet says of it besides.
 BAD: dict[str, tuple[str | None, str, dict[str, Any]]] = {
     "ends with 3": ("echo off we go; exit 3", "ended with 3; its last words: off we go", {}),
+    "ends with where it came through": (
+        "echo 'PHP Fatal error:  no such tide in berths.php:6'; echo 'Stack trace:'; echo '#0 {main}'; "
+        "echo '  thrown in berths.php on line 6'; exit 3",
+        "its last words: PHP Fatal error:  no such tide in berths.php:6",
+        {},
+    ),
+    "ends with the places of a virtual machine": (
+        "echo 'Caused by: NoSuchTide: spring'; echo '    at quay.Berths.moor(Berths.java:6)'; "
+        "echo '    ... 12 more'; exit 3",
+        "its last words: Caused by: NoSuchTide: spring",
+        {},
+    ),
     "ends below its words": ("echo bad tide:; echo '  ^'; exit 3", "ended with 3; its last words: bad tide:", {}),
     "hangs": ("echo begun; sleep 600", "did not end within", {"within_s": 0.6}),
     "says nothing": ("sleep 600", "said nothing for", {"silent_s": 0.4}),

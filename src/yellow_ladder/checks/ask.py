@@ -22,6 +22,7 @@ from yellow_ladder.checks.files import (
     unclaimed_files,
     unreadable_files,
 )
+from yellow_ladder.checks.known_after import asked_whether_it_works, schema_told
 from yellow_ladder.checks.machine import clock, free_space, rights_to_place, space_for_climb, state_on_same_disk
 from yellow_ladder.checks.making import commands_fit, pointer_leads, releases_to_make
 from yellow_ladder.checks.needs import addons_fit, landings_ahead, licences_there, machine_meets, rest_and_people
@@ -90,6 +91,7 @@ SITE_CHECKS: dict[str, Check] = {
     "copies elsewhere": copies_elsewhere,
     "last backup": backup_age,
     "own questions": own_questions,
+    "after the climb": asked_whether_it_works,
 }
 ROUTE_CHECKS: dict[str, RouteCheck] = {
     "free space": space_for_climb,
@@ -103,6 +105,7 @@ ROUTE_CHECKS: dict[str, RouteCheck] = {
     "commands": commands_fit,
     "database servers": servers_climb,
     "contracts": contracts_fit,
+    "schema told": schema_told,
     "questions of releases": questions_of_releases,
     "moves": unbuilt_moves,
     "settings changes": settings_changes,

@@ -42,8 +42,9 @@ _MOST_AT_THE_END = 1024**2  # more than a pipe holds
 _LEFT_WITHIN_S = 3.0
 _KEPT = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW
 _ASKED_TAIL = 4_096
-# A line of strokes, or a caret below the place of an error, tells nobody anything as a program's last words.
-_TELLS = re.compile(r"\w")
+# A line of strokes, a caret below the place of an error, or the places that it came through, tell nobody anything as a
+# program's last words: what it died of stands before them.
+_TELLS = re.compile(r"(?!\s*(?:at \S|#\d+ |thrown in |Stack trace:|\.{3} \d+ more|from \S+:\d+|Node\.js v\d)).*\w")
 # The shell is the leader of the session: the terminal that it opens becomes the session's own, where questions that
 # are not read from standard input (passwords) are asked.
 _AT_TERMINAL = 'exec <"$0" >"$0" 2>&1; exec "$@"'
@@ -151,7 +152,7 @@ class _Watch:
         text = errors.read(_MOST_AT_THE_END).decode(errors="replace")
         lines = [masked_line(self.call.how.surroundings.masked(line)) for line in text.splitlines() if line.strip()]
         if lines:
-            last = next((one for one in reversed(lines) if _TELLS.search(one)), lines[-1])
+            last = next((one for one in reversed(lines) if _TELLS.match(one)), lines[-1])
             self.said.last = "".join(one if one.isprintable() else " " for one in last.strip())[:200]
             call = self.call
             opened = os.open(call.output.with_suffix(".errors.txt"), _KEPT, 0o600)
@@ -169,7 +170,7 @@ class _Watch:
         said.done = said.done or bool(keys.done and re.search(keys.done, line))
         said.lines += 1
         self.output.write(shown + "\n")
-        if _TELLS.search(shown) or (shown.strip() and not said.last):
+        if _TELLS.match(shown) or (shown.strip() and not said.last):
             said.last = "".join(one if one.isprintable() else " " for one in shown.strip())[:200]
             self.on_line(said.last)
 

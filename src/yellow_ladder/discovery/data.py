@@ -21,6 +21,7 @@ from yellow_ladder.files.reading import read_regular
 CODE = {".py", ".php", ".js", ".rb", ".java", ".class", ".jar", ".go", ".so", ".css", ".html", ".pl", ".ts"}
 ADDON_NAMES = {"addons", "add-ons", "plugins", "extensions", "themes", "skins", "languages"}
 SETTINGS_NAME = re.compile(r"(?i)conf|setting|local|\.env|parameters|\.ini$")
+_FOLDER_OF_SETTINGS = re.compile(r"(?i)^(?:conf|config|configuration|etc|settings)$")
 _DATA_NAMES = {
     "data", "uploads", "upload", "media", "attachments", "storage", "userfiles", "user-files", "var", "documents",
 }  # fmt: skip
@@ -72,12 +73,13 @@ def data_folders(root: Path, files: Mapping[str, os.stat_result], releases: str 
         if not why or folder.lower() in ADDON_NAMES:
             continue
         # A home of the application's, with its settings and its data side by side: only the data are.
-        has_settings = any(path.count("/") == 1 and _is_settings(root, path) for path, _ in inside)
+        is_for_settings = _FOLDER_OF_SETTINGS.search(folder) is not None
+        has_settings = is_for_settings or any(path.count("/") == 1 and _is_settings(root, path) for path, _ in inside)
         narrower = []
         if has_settings and folder.lower() not in _DATA_NAMES:
             parts = _by_folder(inside, folder)
             narrower = [Guess(part, _why_data(root, part, of_it, came)) for part, of_it in parts.items()]
-        yield from [one for one in narrower if one.why] or [Guess(folder, why)]
+        yield from [one for one in narrower if one.why] or ([] if is_for_settings else [Guess(folder, why)])
 
 
 def _empty_in(root: Path, files: Iterable[str]) -> Iterator[str]:

@@ -162,8 +162,9 @@ def _variables(root: Path, process: psutil.Process) -> Iterator[tuple[str, str]]
 
 
 def _without_secrets(folder: str, word: str) -> str:
-    """A path that is there is none, however long it is."""
-    return word if "/" in word and Path(folder, word).exists() else masked_line(word)
+    """A path that is there is none, however long it is, alone or behind an equals sign."""
+    is_path = any("/" in one and Path(folder, one).exists() for one in (word, word.partition("=")[2]))
+    return word if is_path else masked_line(word)
 
 
 def _is_script(root: Path, path: Path) -> bool:

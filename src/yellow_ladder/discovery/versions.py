@@ -28,6 +28,9 @@ _VERSION_FILES = (
     ("release.toml", r'^version\s*=\s*"([^"]+)"'), ("pyproject.toml", r'^version\s*=\s*"([^"]+)"'),
 )  # fmt: skip
 _NEAR_TOP = 2
+# In code that is named so, whatever else it holds: the first variable of that name with a version in it.
+_IN_CODE = re.compile(r"""(?im)^\s*(?:const\s+|public\s+)?\$?(\w*version\w*)\s*=\s*['"]\d+\.\d[^'"]*['"]""")
+_CODE_READ_BYTES = 64 * 1024
 _SHORT_BYTES = 256
 _A_VERSION = re.compile(r"(?<![\w.])\d+(?:\.\d+)+[\w.+-]*")
 _MOST_BEFORE = 24
@@ -46,12 +49,12 @@ def find_version(root: Path, files: Mapping[str, os.stat_result], running: Seque
     """Where the version stands; empty where nothing was found."""
     for path, pattern in (*_packages_that_run(root, files, running), *_version_files(files)):
         try:
-            text = read_regular(root / path, 64 * 1024, cut=True).decode(errors="replace")
+            text = read_regular(root / path, _CODE_READ_BYTES, cut=True).decode(errors="replace")
         except OSError:
             continue
         says = (text.strip().splitlines() or [""])[0].strip()
         if not pattern and not _is_version(says):
-            pattern = _pattern_for(text)
+            pattern = _pattern_in_code(text) if Path(path).suffix in CODE else _pattern_for(text)
         match = re.search(pattern, text, re.MULTILINE) if pattern else None
         says = match[1] if match else "" if pattern else says
         if _is_version(says):
@@ -103,7 +106,8 @@ def _version_files(files: Mapping[str, os.stat_result]) -> Iterator[tuple[str, s
     for name, pattern in _VERSION_FILES:
         yield from ((path, pattern) for path in near if path.rsplit("/", 1)[-1] == name)
     for path in near:
-        if "version" in path.rsplit("/", 1)[-1].lower() and files[path].st_size <= _SHORT_BYTES:
+        is_named_so = "version" in path.rsplit("/", 1)[-1].lower()
+        if is_named_so and (files[path].st_size <= _SHORT_BYTES or Path(path).suffix in CODE):
             yield path, ""
 
 
@@ -113,6 +117,13 @@ def _is_version(text: str) -> bool:
     except ValueError:
         return False
     return True
+
+
+def _pattern_in_code(text: str) -> str:
+    match = _IN_CODE.search(text)
+    if match is None:
+        return _pattern_for(text) if len(text) <= _SHORT_BYTES else ""
+    return rf"\b{match[1]}\s*=\s*\W(\d[\w.+-]*)"
 
 
 def _pattern_for(text: str) -> str:

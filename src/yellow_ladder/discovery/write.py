@@ -165,8 +165,7 @@ def _versions(found: Discovery, left: list[str]) -> list[str]:
         left.append(
             '[[versions]] with of = "served": the page that tells the version, so that a missed restart is seen'
         )
-        if found.databases:
-            left.append('[[versions]] with of = "schema": the query that tells whether a migration has done its work')
+        _ask_for_schema(found, left)
         told = f"# It leads to {found.version} now."
         return [told, "[[versions]]", 'of = "disk"', f"link = {toml_text(found.behind.link)}", ""]
     if not found.version_file:
@@ -181,7 +180,13 @@ def _versions(found: Discovery, left: list[str]) -> list[str]:
     if found.version_pattern:
         lines.append(f"pattern = {_pattern(found.version_pattern)}")
     left.append('[[versions]] with of = "served": the page that tells the version, so that a missed restart is seen')
+    _ask_for_schema(found, left)
     return [*lines, ""]
+
+
+def _ask_for_schema(found: Discovery, left: list[str]) -> None:
+    if found.databases:
+        left.append('[[versions]] with of = "schema": the query that tells whether a migration has done its work')
 
 
 _GUESSED = ['file = "VERSION" # guess', ""]

@@ -272,14 +272,26 @@ _TELLERS: tuple[Callable[[Any, Any], str], ...] = (
 
 
 def closest(gone: Sequence[tuple[Any, ...]], come: Sequence[tuple[Any, ...]]) -> Iterator[tuple[int, int]]:
-    """Which row that is gone is which that came, where most of their values are the same; each at most once."""
+    """Which row that is gone is which that came, where half of what it holds is the same; each at most once.
+
+    Empty values say nothing, and at least one that is the same must be of few rows that came: what most of them have
+    (a state, a default) makes a lost row none of them.
+    """
     free = set(range(len(come)))
+    common = [Counter(map(text_of, values)) for values in zip(*come, strict=True)]
     for here, old in enumerate(gone):
         best = max(free, key=lambda there: (_alike(old, come[there]), -there), default=None)
-        if best is not None and _alike(old, come[best]) * 2 >= len(old):
+        if best is None:
+            continue
+        same = [place for place, (a, b) in enumerate(zip(old, come[best], strict=True)) if a == b and a not in _EMPTY]
+        is_telling = any(common[place][text_of(old[place])] <= max(1, len(come) // _OF_FEW) for place in same)
+        if is_telling and len(same) * 2 >= sum(value not in _EMPTY for value in old):
             free.discard(best)
             yield here, best
 
 
+_EMPTY, _OF_FEW = (None, ""), 4
+
+
 def _alike(old: tuple[Any, ...], new: tuple[Any, ...]) -> int:
-    return sum(a == b for a, b in zip(old, new, strict=True))
+    return sum(a == b and a not in _EMPTY for a, b in zip(old, new, strict=True))

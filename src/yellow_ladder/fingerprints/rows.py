@@ -15,7 +15,7 @@ from typing import Any
 from yellow_ladder.database.row_changes import ADDED, CHANGED, DELETED, Row, side_by_side
 from yellow_ladder.fingerprints.damage import OTHER, are_swapped, closest, commonest, what_happened
 from yellow_ladder.fingerprints.meanings import MEANINGS, as_number, text_of
-from yellow_ladder.masking import MASK
+from yellow_ladder.masking import MASK, is_secret_by_itself, names_a_secret
 from yellow_ladder.words import count_of
 
 SAMPLE_ROWS, EXAMPLES = 200, 3
@@ -166,7 +166,8 @@ class Findings:
         columns, changed_rows = {}, {}
         for column, count in self.values.items():
             row, old, new = min(self.pairs[column], key=lambda one: self._natural(one[0]))
-            was, now = (MASK, MASK) if column in masked else both_in_words(old, new)
+            hidden = self.is_hidden(row, column, (old, new), masked)
+            was, now = (MASK, MASK) if hidden else both_in_words(old, new)
             values = f"is {now}, should be {was}" if self.sides.is_told else f"{was} → {now}"
             more = f", and {count - 1:,} more" if count > 1 else ""
             where = self._key_in_words(row, masked)
@@ -179,10 +180,21 @@ class Findings:
             count = self.counts[kind]
             if count:
                 rows = sorted((one.old or one.new or () for one in self.first[kind]), key=self._natural)[:EXAMPLES]
-                hidden = [self._key_in_words(row, masked) for row in rows]
+                named = [self._key_in_words(row, masked) for row in rows]
                 more = f" and {count - len(rows):,} more" if count > len(rows) else ""
-                changed_rows[kind] = f"{count_of(count, 'row')} {words}: {'; '.join(hidden)}{more}"
+                changed_rows[kind] = f"{count_of(count, 'row')} {words}: {'; '.join(named)}{more}"
         return InWords(columns, changed_rows)
+
+    def is_hidden(self, row: Row, column: str, values: Collection[Any], masked: Collection[str]) -> bool:
+        """Whether values of a column are not told: it is `masked`, the row is one of something secret by its key, or
+        the values are secrets by themselves.
+        """
+        if column in masked or any(map(is_secret_by_itself, values)):
+            return True
+        return column not in self.sides.key and any(names_a_secret(row[self._place(name)]) for name in self.sides.key)
+
+    def _place(self, column: str) -> int:
+        return self.sides.columns.index(column)
 
     def _natural(self, row: Row) -> tuple[tuple[bool, float, str], ...]:
         """What people sort by: numbers by their size."""
@@ -233,11 +245,11 @@ def lines_for_file(findings: Findings, one: RowChange, masked: Collection[str]) 
     key = tuple(MASK if name in masked else row[findings.sides.columns.index(name)] for name in findings.sides.key)
     if one.old is not None and one.new is not None:
         for column, old, new in findings.changed_values(one.old, one.new):
-            values = (MASK, MASK) if column in masked else (old, new)
+            values = (MASK, MASK) if findings.is_hidden(row, column, (old, new), masked) else (old, new)
             yield (one.kind, *key, column, *values, what_happened(old, new))
         return
     for column, value in zip(findings.sides.columns, row, strict=True):
-        shown = MASK if column in masked else value
+        shown = MASK if findings.is_hidden(row, column, (value,), masked) else value
         values = (shown, None) if one.kind == DELETED else (None, shown)
         yield (one.kind, *key, column, *values, "")
 
