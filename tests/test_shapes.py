@@ -676,11 +676,15 @@ GIVES_UP = '[[contract]]\n[[contract.tables]]\nname = "tides"\ncolumns_changed =
         ),
         (
             "DELETE FROM tides WHERE id = 1; INSERT INTO tides VALUES (3, 'Ostkai', 'low'), (4, 'Ost', 'low');",
-            {"rows": "any"},
+            {"gone_where": "id = 1", "rows": "grow"},
         ),
-        ("UPDATE tides SET id = 7 WHERE id = 2; INSERT INTO tides VALUES (3, 'Ostkai', 'low');", {"rows": "any"}),
+        (
+            "DELETE FROM tides WHERE id = 2; UPDATE tides SET level = 'low';",
+            {"gone_where": "id = 2", "columns_changed": ["level"]},
+        ),
+        ("UPDATE tides SET id = 7 WHERE id = 1; INSERT INTO tides VALUES (3, 'Ostkai', 'low');", {"rows": "any"}),
     ],
-    ids=["rewritten", "gone", "numbered anew"],
+    ids=["rewritten", "gone", "gone and rewritten", "numbered anew"],
 )
 def test_what_is_proposed_between_two_releases_is_enough_as_well(
     migration: str, wanted: dict[str, object], make_demo: MakeDemo

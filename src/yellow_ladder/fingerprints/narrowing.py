@@ -231,7 +231,8 @@ def told_in(verdict: TableVerdict, found: InWords | None) -> TableVerdict:
     kept = [one for one in verdict.remarks if not _tells_the_same(one, found)]
     columns = [f"{name}: {text}" for name, text in found.columns.items()]
     remarks = (*found.rows.values(), *columns, *kept)
-    return replace(verdict, remarks=remarks, differing=tuple(found.columns), rows_gone=DELETED in found.rows)
+    is_gone = DELETED in found.rows
+    return replace(verdict, remarks=remarks, differing=tuple(found.columns), rows_gone=is_gone, gone=found.gone)
 
 
 def _tells_the_same(remark: str, found: InWords) -> bool:

@@ -19,6 +19,8 @@ from yellow_ladder.masking import MASK, is_secret_by_itself, names_a_secret
 from yellow_ladder.words import count_of
 
 SAMPLE_ROWS, EXAMPLES = 200, 3
+FEW_GONE = 5
+_PLAIN_NAME, _LONGEST_KEY = re.compile(r"[a-z_][a-z0-9_]*"), 100
 _SHOWN, _AROUND = 32, 10
 _PLAIN_NUMBER = re.compile(r"-?(0|[1-9]\d{0,17})(\.\d{1,17})?")
 
@@ -83,6 +85,8 @@ class InWords:
 
     columns: Mapping[str, str]
     rows: Mapping[str, str]
+    gone: tuple[str, ...] = ()
+    """Where few rows are gone, what finds each of them, as SQL over its key."""
 
     @property
     def is_nothing(self) -> bool:
@@ -183,7 +187,20 @@ class Findings:
                 named = [self._key_in_words(row, masked) for row in rows]
                 more = f" and {count - len(rows):,} more" if count > len(rows) else ""
                 changed_rows[kind] = f"{count_of(count, 'row')} {words}: {'; '.join(named)}{more}"
-        return InWords(columns, changed_rows)
+        return InWords(columns, changed_rows, self._gone(masked))
+
+    def _gone(self, masked: Collection[str]) -> tuple[str, ...]:
+        """What finds each row that is gone; nothing where they are many, or have no key that can be written down."""
+        gone, key = self.first[DELETED], self.sides.key
+        if not 0 < self.counts[DELETED] <= FEW_GONE or not key or any(name in masked for name in key):
+            return ()
+        values = [[(one.old or ())[self._place(name)] for name in key] for one in gone]
+        if not all(map(_PLAIN_NAME.fullmatch, key)) or not all(_can_be_written(one) for row in values for one in row):
+            return ()
+        found = (
+            " AND ".join(f"{name} = {_written(one)}" for name, one in zip(key, row, strict=True)) for row in values
+        )
+        return tuple(found)
 
     def is_hidden(self, row: Row, column: str, values: Collection[Any], masked: Collection[str]) -> bool:
         """Whether values of a column are not told: it is `masked`, the row is one of something secret by its key, or
@@ -211,6 +228,17 @@ class Findings:
         named = [(name, row[self.sides.columns.index(name)]) for name in self.sides.key]
         shown = [f"{name} {MASK if name in masked else value_in_words(value)}" for name, value in named[:3]]
         return ", ".join(shown) + (", …" if len(named) > 3 else "")
+
+
+def _can_be_written(value: Any) -> bool:
+    if isinstance(value, str):
+        return len(value) <= _LONGEST_KEY and value.isprintable() and "\\" not in value
+    return isinstance(value, int) and not isinstance(value, bool)
+
+
+def _written(value: Any) -> str:
+    """A value of a key as SQL that every engine takes; what is a number there may come as text."""
+    return str(value) if isinstance(value, int) else "'" + value.replace("'", "''") + "'"
 
 
 def value_in_words(value: Any) -> str:

@@ -32,7 +32,7 @@ class TableVerdict:
     """One table: rows before and after (None where there was no such table), columns compared, and what was found.
 
     `differing`: columns in which rows from before were seen to differ, where rows were looked at; `rows_gone`: whether
-    some were seen to be gone.
+    some were seen to be gone; `gone`: what finds each of them, as SQL, where they are few.
     """
 
     table: str
@@ -45,6 +45,7 @@ class TableVerdict:
     values_compared: int = 0
     differing: tuple[str, ...] = ()
     rows_gone: bool = False
+    gone: tuple[str, ...] = ()
 
     @property
     def is_uncompared(self) -> bool:
@@ -63,7 +64,7 @@ class TableVerdict:
     @staticmethod
     def from_record(record: Mapping[str, Any]) -> TableVerdict:
         """Read what `as_record` gave."""
-        lists = {name: tuple(record[name]) for name in ("remarks", "differing") if name in record}
+        lists = {name: tuple(record[name]) for name in ("remarks", "differing", "gone") if name in record}
         return TableVerdict(**{**record, "verdict": Verdict(record["verdict"]), **lists})
 
 

@@ -155,21 +155,33 @@ def _change(
     if line.origin is None:
         return change
     old = before.tables[line.origin]
-    if old.rows != new.rows:
-        differing = found.differing if found is not None else ()
-        # Old rows are known by their key: where some are gone, or have another one, nothing narrower would hold.
-        known = (
-            new.rows > old.rows and not (found is not None and found.rows_gone) and not set(differing) & set(new.key)
-        )
-        change.add("rows", "grow" if known else "any")
-        rewritten = [one for one in differing if one in line.columns and not line.columns[one].is_changed]
-        if rewritten and known:
-            change.add("columns_changed", rewritten)
+    if old.rows != new.rows or (found is not None and found.gone):
+        _add_rows(change, line, old, new, found)
         return change
     changed = _rewritten(line, before, new)
     if changed:
         change.add("columns_changed", changed)
     return change
+
+
+def _add_rows(change: Table, line: TableLine, old: TablePrint, new: TablePrint, found: TableVerdict | None) -> None:
+    """What is to be said of a table that rows came to, or went from."""
+    gone = found.gone if found is not None else ()
+    differing = found.differing if found is not None else ()
+    left = old.rows - len(gone)
+    # Old rows are known by their key: where many are gone, or have another one, nothing narrower would hold.
+    known = (
+        new.rows >= left
+        and not (found is not None and found.rows_gone and not gone)
+        and not set(differing) & set(new.key)
+    )
+    if gone and known:
+        change.add("gone_where", " OR ".join(gone))
+    if new.rows > left or not known:
+        change.add("rows", "grow" if known else "any")
+    rewritten = [one for one in differing if one in line.columns and not line.columns[one].is_changed]
+    if rewritten and known:
+        change.add("columns_changed", rewritten)
 
 
 def _rewritten(line: TableLine, before: DatabasePrint, new: TablePrint) -> list[str]:
