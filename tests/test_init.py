@@ -19,6 +19,7 @@ import pytest
 from tests.conftest import Demo, MakeDemo, run_program
 from tests.warm import Answer
 from yellow_ladder.discovery.readers import read_settings
+from yellow_ladder.discovery.running import _without_secrets
 
 SECRET = "hunter2-of-the-harbour"
 FORMATS = {
@@ -626,3 +627,31 @@ def test_an_environment_that_is_upgraded_in_place_is_told_how_it_becomes_a_relea
     written = tomllib.loads(result["text"])
     assert written["pointer"] == {"link": "venv", "releases": "releases/{version}"}
     assert written["runtime"]["command"] == ["{release}/bin/python", "--version"]
+
+
+def test_settings_in_a_folder_of_their_own_beside_a_database_are_no_data(tmp_path: Path) -> None:
+    app = tmp_path / "app"
+    for name in ("index.php", "inc/berths.php", "inc/quays.php", "inc/boats.php", "inc/tides.php"):
+        (app / name).parent.mkdir(parents=True, exist_ok=True)
+        (app / name).write_text("<?php\n")
+    (app / "inc" / "inc_version.php").write_text(
+        "<?php\n" + "// how berths are reckoned\n" * 400 + '$quay_api_version = 3;\n$quay_version = "2.4.1";\n'
+    )
+    (app / "config" / "stores").mkdir(parents=True)
+    (app / "config" / "local.php").write_text("<?php\n$harbour = 'north';\n")
+    with sqlite3.connect(app / "config" / "stores" / "berths.sqlite") as database:
+        database.execute("CREATE TABLE berths (name)")
+    run_program("init", "app", folder=tmp_path)
+    site = tomllib.loads((tmp_path / "ladder.toml").read_text())
+    assert site["keep"]["data"] == ["config/stores"]
+    assert [one["file"] for one in site["keep"]["settings"]] == ["config/local.php"]
+    assert site["versions"][0]["file"] == "inc/inc_version.php"
+    assert "disk 2.4.1" in " ".join(run_program("survey", folder=tmp_path).out.split())
+
+
+def test_words_of_a_process_that_only_look_secret_are_shown(tmp_path: Path) -> None:
+    folder = tmp_path / "a-folder-with-a-name-of-more-than-forty-letters"
+    folder.mkdir()
+    assert _without_secrets("/", f"extension_dir={folder}") == f"extension_dir={folder}"
+    assert _without_secrets("/", "extension=tokenizer.so") == "extension=tokenizer.so"
+    assert "4711" not in _without_secrets("/", "--token=4711")
