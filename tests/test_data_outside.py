@@ -226,6 +226,36 @@ def test_a_log_elsewhere_and_what_another_account_alone_may_write_is_no_data(for
     assert may_write(forgetful / "lib", "root")
 
 
+HOME_KEEPER = """
+import os, sys, time
+log = open(os.path.expanduser("~/.config/tide-table/logs/today.log"), "a")
+print(flush=True)
+time.sleep(60)
+"""
+
+
+def test_what_a_program_keeps_in_its_accounts_home_is_found(tmp_path: Path) -> None:
+    """By its name, or since it writes there, be it a log; what tools keep for the account is none of it."""
+    home, app = tmp_path / "home", tmp_path / "app"
+    for folder in (".berths", ".cache/berths", ".config/tide-table/logs", ".local/share/other", ".npm"):
+        (home / folder).mkdir(parents=True)
+    app.mkdir()
+    (app / "VERSION").write_text("2.4\n")
+    (app / "berths.py").write_text(HOME_KEEPER)
+    environment = {**os.environ, "HOME": str(home)}
+    words = [sys.executable, str(app / "berths.py")]
+    with subprocess.Popen(words, cwd=app, stdout=subprocess.PIPE, env=environment) as process:
+        assert process.stdout is not None
+        process.stdout.readline()
+        found = {one.path for one in used_elsewhere(app, [process.pid]) if one.path.startswith(str(home))}
+        run_program("init", "app", folder=tmp_path)
+        process.kill()
+    assert found == {f"{home}/.berths", f"{home}/.config/tide-table"}
+    site = tomllib.loads((tmp_path / "ladder.toml").read_text())
+    assert site["keep"]["data"] == [f"{home}/.berths", f"{home}/.config/tide-table"]
+    assert site["keep"]["logs"] == [f"{home}/.config/tide-table/logs"]
+
+
 def test_init_proposes_what_settings_name_and_processes_have_open_elsewhere(forgetful: Path) -> None:
     library = forgetful / "lib" / "berths"
     (library / "logs").mkdir()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import pwd
 import re
 import stat
 from collections.abc import Iterable, Iterator
@@ -12,7 +13,9 @@ from pathlib import Path
 
 import psutil
 
+from yellow_ladder import nolinks
 from yellow_ladder.discovery.data import HOME_TOOLS, is_sqlite
+from yellow_ladder.discovery.running import INTERPRETERS
 from yellow_ladder.files.entry import within
 
 # What belongs to the machine, or is gone after its next start.
@@ -23,6 +26,8 @@ _OF_THE_MACHINE = (
 # Too much for one application, whoever names it.
 _OF_MANY = {"/", "/data", "/home", "/media", "/mnt", "/opt", "/root", "/srv", "/var", "/var/lib", "/var/www"}
 _SIDE_FILES = ("-wal", "-shm", "-journal")
+_HOMES_OF_DATA = (".", ".config", ".local/share", ".local/state")
+_NEAR = 6  # the program's and its script's names stand among the first words
 _LOG_ENDINGS = (".log", ".out", ".err")
 # A process inherits variables of all kinds: only those count whose names speak of data.
 _OF_DATA = re.compile(r"(?i)data|storage|upload|media|attach|spool|library|(?:^|_)(?:files|var|state)_?(?:dir|path|$)")
@@ -74,18 +79,43 @@ def used_elsewhere(root: Path, pids: Iterable[int]) -> Iterator[Elsewhere]:
                 one = _looked_at(root, Path(text), f"{who} was started with it")
                 if one is not None and one.is_folder:
                     yield one
+            for folder, how in _in_its_home(process):
+                one = _looked_at(root, folder, f"{who} {how}", is_certain=True)
+                if one is not None and one.is_folder:
+                    yield one
             for opened in process.open_files():
                 path = opened.path
                 for ending in _SIDE_FILES:
                     path = path.removesuffix(ending)
                 if opened.mode == "r" or path.endswith(_LOG_ENDINGS):
                     continue
-                one = _looked_at(root, Path(path), f"{who} has it open to write to it", is_open=True)
+                one = _looked_at(root, Path(path), f"{who} has it open to write to it", is_open=True, is_certain=True)
                 if one is not None and not one.is_folder:
                     yield one
 
 
-def _looked_at(root: Path, path: Path, why: str, *, is_open: bool = False) -> Elsewhere | None:
+def _in_its_home(process: psutil.Process) -> Iterator[tuple[Path, str]]:
+    """Folders in the home of a process's account that have the program's name, or that it writes to, be it a log."""
+    home = Path(process.environ().get("HOME") or pwd.getpwuid(process.uids().real).pw_dir)
+    words = [word for word in process.cmdline()[:_NEAR] if not word.startswith("-")]
+    names = {Path(word).stem.lower() for word in words} | {process.name().lower()}
+    names = {one for one in names if one.rstrip("0123456789.") not in INTERPRETERS}
+    for above in _HOMES_OF_DATA:
+        with contextlib.suppress(OSError):
+            found = [name for name in sorted(nolinks.names_in(home / above)) if name.lstrip(".").lower() in names]
+            yield from ((home / above / name, "has it, by its name, in the home of its account") for name in found)
+    for opened in process.open_files():
+        path = Path(opened.path)
+        if opened.mode != "r" and path.is_relative_to(home) and path.parent != home:
+            inside = path.relative_to(home).parts
+            depth = next((len(Path(one).parts) for one in _HOMES_OF_DATA[1:] if path.is_relative_to(home / one)), 0)
+            if inside[0].startswith(".") and len(inside) > depth + 1:
+                yield home.joinpath(*inside[: depth + 1]), f"writes to {path.name} in it"
+
+
+def _looked_at(
+    root: Path, path: Path, why: str, *, is_open: bool = False, is_certain: bool = False
+) -> Elsewhere | None:
     """What is at a path, where it may be the application's own."""
     try:
         there = path.resolve()
@@ -97,6 +127,6 @@ def _looked_at(root: Path, path: Path, why: str, *, is_open: bool = False) -> El
         return None
     of_machine = [one for one in _OF_THE_MACHINE if within(text, [one]) and not within(str(root), [one])]
     is_hidden = any(part.startswith(".") for part in there.parts)  # what tools keep for an account
-    if of_machine or text in _OF_MANY or (is_hidden and not is_open) or HOME_TOOLS.intersection(there.parts):
+    if of_machine or text in _OF_MANY or (is_hidden and not is_certain) or HOME_TOOLS.intersection(there.parts):
         return None
     return Elsewhere(text, why, stat.S_ISDIR(mode), is_open)

@@ -16,7 +16,8 @@ from yellow_ladder.files.reading import read_regular
 from yellow_ladder.masking import masked_line
 
 _MOST_WORDS, _LONGEST_WORD = 40, 400
-_INTERPRETERS = {
+# Programs that run other programs.
+INTERPRETERS = {
     "python", "pypy", "node", "nodejs", "deno", "bun", "php", "php-fpm", "perl", "ruby", "java", "lua", "uwsgi",
     "beam.smp",
 }  # fmt: skip
@@ -111,11 +112,11 @@ def _is_of(root: Path, process: psutil.Process, words: list[str]) -> bool:
     if "/" in words[0] and program.is_relative_to(root) and os.access(program, os.X_OK):
         return True
     interpreter = _interpreter(words[0])
-    if interpreter not in (*_SHELLS, *_INTERPRETERS) and "/" not in words[0]:
+    if interpreter not in (*_SHELLS, *INTERPRETERS) and "/" not in words[0]:
         interpreter = _interpreter(process.exe())  # a program may have given itself another name
     if interpreter in _SHELLS:
         return any(_is_script(root, Path(folder, word)) for word in words[1:2])
-    if interpreter not in _INTERPRETERS:
+    if interpreter not in INTERPRETERS:
         return False
     named = [Path(folder, word) for word in words[1:_NEAR] if not word.startswith("-")]
     return Path(folder).is_relative_to(root) or any(one.is_relative_to(root) and one.is_file() for one in named)
@@ -140,7 +141,7 @@ def _looked_at(root: Path, process: psutil.Process, words: list[str]) -> Iterato
         script = next((at for at in first if _is_script(root, Path(folder, words[at]))), 0)
         shown = [_without_secrets(folder, word)[:_LONGEST_WORD] for word in words[script:][:_MOST_WORDS]]
         named = tuple(_files_in(root, folder, words[script + 1 :]))
-        if _interpreter(words[script]) in _INTERPRETERS:
+        if _interpreter(words[script]) in INTERPRETERS:
             run = next((one for one in named if Path(one).suffix in _SCRIPTS), None)  # what it runs, and no settings
             named = tuple(one for one in named if one != run)
         ports, written = tuple(_ports(process)), tuple(_written_by(root, process))
