@@ -239,15 +239,19 @@ def test_a_service_that_holds_a_database_stays_up(idle: Demo) -> None:
     idle.prepared.file.write_text(whole.replace("\n".join(record), ""))
 
 
+@pytest.mark.parametrize("where", ["below root", "elsewhere"])
 @pytest.mark.parametrize("engine", ["postgresql", "mariadb"])
 def test_a_live_server_among_the_files_stops_climbs_and_backups(
-    engine: str, engine_demo: MakeDemo, servers: dict[str, PrivateServer]
+    engine: str, where: str, engine_demo: MakeDemo, servers: dict[str, PrivateServer]
 ) -> None:
     demo = engine_demo(engine)
     folder = demo.site().databases()["main"].data_folder()
     assert folder is not None
     cluster = demo.root / "uploads" / "cluster"
-    cluster.mkdir()
+    if where == "elsewhere":
+        cluster = demo.folder / "elsewhere" / "cluster"
+        demo.edit("data = [", f'data = ["{cluster.parent}", ')
+    cluster.mkdir(parents=True)
     names = ("PG_VERSION", "postmaster.pid") if engine == "postgresql" else ("ibdata1",)
     for name in names:
         # Another name of the live server's own file: what tells that one is at work is there.

@@ -134,7 +134,7 @@ def test_a_folder_that_cannot_be_data_there_is_refused_by_name(idle: Demo, path:
 def test_a_survey_counts_them_and_room_is_looked_for(idle: Demo, berths: Path) -> None:
     found = idle.json("survey")
     size = sum(one.stat().st_size for one in berths.rglob("*") if one.is_file() and one.parent.name != "cache")
-    assert found["data_outside"] == [{"path": str(berths), "files": 4, "bytes": size, "trouble": ""}]
+    assert found["data_outside"] == [{"path": str(berths), "files": 4, "bytes": size, "trouble": "", "marks": []}]
 
 
 SITE = """format = 1

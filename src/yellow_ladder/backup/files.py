@@ -136,12 +136,17 @@ def _write(making: Making, stem: str, base: Base | None) -> Archived:
                 writer.add(entry)
     except OSError as fault:
         raise explained(fault) from fault
-    live = [one.folder for one in clusters_among(making.site.root, archived.noticed[ROOT_PREFIX]) if one.is_live]
+    live = [
+        one.folder
+        for prefix, paths in archived.noticed.items()
+        for one in clusters_among(_place_of(making.site, prefix), paths)
+        if one.is_live
+    ]
     if live:
         text = (
             f"a database server is at work in {live[0]}: copies of its files, taken one by one, would be no copy of it"
         )
-        remedy = "move its data folder out of root, and name its databases in [[databases]]: they are dumped"
+        remedy = "move its data folder away from them, and name its databases in [[databases]]: they are dumped"
         raise AnswerNo(Problem("live-server-inside", text, remedy, str(live[0])))
     note_sums(making.folder, {listed.name: sha256_of(listed)})
     return archived
@@ -166,6 +171,10 @@ def _sources(site: Site, base: Base | None) -> list[TreeSource]:
             prefix = OUTSIDE_PREFIX + str(folder)
             sources.append(TreeSource(prefix, folder, skip, known, is_folder, f"{folder}/", until_ns))
     return sources
+
+
+def _place_of(site: Site, prefix: str) -> Path:
+    return site.root if prefix == ROOT_PREFIX else Path(prefix.removeprefix(OUTSIDE_PREFIX))
 
 
 def _from(folder: Path, skip: Skip) -> Skip:

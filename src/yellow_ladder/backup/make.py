@@ -126,7 +126,7 @@ def finish(making: Making, archived: Archived, databases: list[DatabaseBackup], 
         # A file's copy was read through to the last row when it was fingerprinted; a dump was not.
         if not (making.closed and database.address.is_file):
             database.check_backup(making.folder / one.file)
-    counted = archived.counted[ROOT_PREFIX]
+    counted = archived.in_all
     backup = Backup(
         path=making.folder,
         site=making.site.name,

@@ -18,7 +18,8 @@ from yellow_ladder.words import some_of
 def servers_apart(at: Circumstances) -> Iterator[Finding]:
     """Is the data folder of a database server among the files of the site, or its server among what is stopped?"""
     root, outside = at.site.root, list(map(Path, at.site.outside))
-    found = {one.folder: one.is_live for one in clusters_among(root, at.survey.manifest)}
+    among = [(root, at.survey.manifest), *((Path(one.path), one.marks) for one in at.survey.data_outside)]
+    found = {one.folder: one.is_live for place, paths in among for one in clusters_among(place, paths)}
     known = {root / spec.data_folder: spec for spec in at.site.record.servers}
     for name, database in at.site.databases().items():
         with contextlib.suppress(LadderError):  # told by the check of the database

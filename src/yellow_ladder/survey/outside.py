@@ -5,6 +5,7 @@ from __future__ import annotations
 import stat
 from pathlib import Path
 
+from yellow_ladder.database.clusters import MARKS
 from yellow_ladder.files.manifest import walk_tree
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey.records import DataOutside
@@ -16,14 +17,16 @@ def count_outside(site: Site) -> tuple[DataOutside, ...]:
 
 
 def _counted(site: Site, path: str) -> DataOutside:
-    files = count = 0
+    files, count, marks = 0, 0, list[str]()
     try:
         if not Path(path).is_dir():
             return DataOutside(path, 1, Path(path).lstat().st_size)
-        for _, found in walk_tree(Path(path), site.skipped(), path):
+        for inside, found in walk_tree(Path(path), site.skipped(), path):
             is_folder = stat.S_ISDIR(found.status.st_mode)
             files += not is_folder
+            if found.name in MARKS:
+                marks.append(inside[len(path) + 1 :])
             count += found.status.st_size if stat.S_ISREG(found.status.st_mode) else 0
     except OSError as fault:
         return DataOutside(path, trouble=(fault.strerror or str(fault)).lower())
-    return DataOutside(path, files, count)
+    return DataOutside(path, files, count, marks=tuple(marks))

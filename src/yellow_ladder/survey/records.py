@@ -79,12 +79,16 @@ class SurveyedDatabase:
 
 @dataclass(frozen=True, slots=True)
 class DataOutside:
-    """A data folder outside root: how many files and links it has, and their bytes; or why it cannot be looked at."""
+    """A data folder outside root: how many files and links it has, and their bytes; or why it cannot be looked at.
+
+    `marks` are files in it that only the data folder of a database server has.
+    """
 
     path: str
     files: int = 0
     bytes: int = 0
     trouble: str = ""
+    marks: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

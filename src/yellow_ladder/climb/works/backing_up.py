@@ -31,7 +31,7 @@ def copy_first(run: Run) -> Facts:
     making = Making(run.site, run.plan.from_version, run.plan.backup_name, run.tell)
     started_ns = time.time_ns()
     archived = write_first(making)
-    counted = archived.counted[ROOT_PREFIX]
+    counted = archived.in_all
     return {"started_ns": started_ns, "bytes": counted.bytes, "files": counted.files + counted.links}
 
 
@@ -41,7 +41,7 @@ def back_up_files(run: Run) -> Facts:
     if making.final.is_dir():
         return {"summary": "made already"}
     archived = write_files(making)
-    counted = archived.counted[ROOT_PREFIX]
+    counted = archived.in_all
     if archived.unsteady:
         text = (
             f"{archived.unsteady[0]} is being written to while the site is closed; {len(archived.unsteady)} such files"

@@ -81,6 +81,14 @@ class Archived:
     unsteady: list[str] = field(default_factory=list)
     known_bytes: int = 0
 
+    @property
+    def in_all(self) -> Counted:
+        """How much of all trees together."""
+        every = self.counted.values()
+        return Counted(
+            sum(one.files for one in every), sum(one.links for one in every), sum(one.bytes for one in every)
+        )
+
 
 class ZstdSink:
     """A write stream that compresses on all cores. Bytes gather in one buffer, which files are read right into."""
