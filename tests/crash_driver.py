@@ -171,12 +171,18 @@ class Bench:
         with_outside = with_outside.replace('keys = ["etc/secret.key"]\n', line)
         self.elsewhere = folder / "berths"
         with_outside = with_outside.replace("data = [", f'data = ["{self.elsewhere}", ')
+        self.settings = folder / "etc" / "quaybook.ini"
+        named = f'{{ file = "{self.settings}", shipped = "etc/quaybook.ini" }}'
+        with_outside = with_outside.replace("settings = [", f"settings = [{named}, ")
         (self.pristine / "ladder.toml").write_text(with_outside)
         site = self.fresh()
         self.before = picture_of(site)
         self.site_text = (self.hurt / "ladder.toml").read_text()
         self.points, _ = in_child(lambda: climb_with(site, "call" if kill == "back-call" else kill, -1))
         self.after = picture_of(self.site())
+        self.settings_after = self.settings.read_bytes()
+        own = (self.pristine / "quaybook" / "etc" / "quaybook.ini").read_bytes()
+        assert broken or self.settings_after != own, "nothing would be seen of the settings outside root"
         if kill == "back-call":
             self.disturb()
             self.points, _ = in_child(lambda: descend_with(self.site(), -1))
@@ -191,6 +197,8 @@ class Bench:
         for name in ("plans/north", "plans/south", "photos/buoy"):
             (self.elsewhere / name).parent.mkdir(parents=True, exist_ok=True)
             (self.elsewhere / name).write_text(name)
+        self.settings.parent.mkdir(exist_ok=True)
+        shutil.copyfile(self.pristine / "quaybook" / "etc" / "quaybook.ini", self.settings)
         self.lies_elsewhere = tree_digest(take_manifest(self.elsewhere))
         site = self.site()
         if self.engine != "sqlite":
@@ -247,6 +255,11 @@ class Bench:
             return f"not whole: {found.files} files, {found.rows} rows, tree same: {found.tree == wanted.tree}"
         if wanted is self.before and tree_digest(take_manifest(self.elsewhere)) != self.lies_elsewhere:
             return "the data folder outside root is not as before"
+        before = (self.pristine / "quaybook" / "etc" / "quaybook.ini").read_bytes()
+        if self.settings.read_bytes() != (before if wanted is self.before else self.settings_after):
+            return "the settings outside root are not what they should be"
+        if [one.name for one in self.settings.parent.iterdir()] != [self.settings.name]:
+            return "something was left beside the settings outside root"
         return self.judge_rest(then, ["2.4", "4.0"] if wanted is self.after else ["2.4"])
 
     def judge_rest(self, then: str, releases: list[str]) -> str:

@@ -144,7 +144,7 @@ def _told(check: str, one: Told) -> Iterator[Finding]:
 
 def _not_made(at: Circumstances, route: Route) -> Iterator[tuple[str, str]]:
     """(version, path here) of settings files that releases on the way change and that nobody carries as settings."""
-    named = {spec.file for spec in at.site.record.keep.merged}
+    named = {spec.in_release for spec in at.site.record.keep.merged}
     back: list[list[Move]] = []
     for rung in route.rungs:
         back.append([Move.model_validate({"from": one.to, "to": one.from_}) for one in rung.release.sheet.files.moved])

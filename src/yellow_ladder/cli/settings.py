@@ -14,6 +14,7 @@ from yellow_ladder.climb.planning.prospect import look_at_settings
 from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.durable import private_folder, write_whole
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
+from yellow_ladder.files.entry import below_any
 from yellow_ladder.release.versions import Version
 from yellow_ladder.report.settings import conflict_page, settings_page
 from yellow_ladder.route import Route, Wishes
@@ -173,6 +174,6 @@ def _write_into(folder: Path, site: Site, forecast: Forecast, route: Route) -> N
     for one in forecast.files:
         if last not in one.after:
             continue
-        place = private_folder(folder.absolute()) / one.file
+        place = private_folder(folder.absolute()) / below_any(one.file)
         private_folder(place.parent)
         write_whole(place, one.after[last])

@@ -15,6 +15,7 @@ import psutil
 
 from yellow_ladder import nolinks
 from yellow_ladder.discovery.data import HOME_TOOLS, is_sqlite
+from yellow_ladder.discovery.readers import read_settings
 from yellow_ladder.discovery.running import INTERPRETERS
 from yellow_ladder.files.entry import within
 
@@ -61,6 +62,23 @@ def named_elsewhere(root: Path, file: str, pairs: Iterable[tuple[str, str]]) -> 
             if one is not None and (one.is_folder or one.is_database):
                 yield one
                 break
+
+
+def settings_named(root: Path, pids: Iterable[int]) -> Iterator[Path]:
+    """Files outside root that processes were started with and that set something: alone, or behind an equals sign."""
+    seen = set[Path]()
+    for pid in pids:
+        with contextlib.suppress(psutil.Error, OSError, ValueError):
+            process = psutil.Process(pid)
+            folder = process.cwd()
+            for word in process.cmdline()[1:]:
+                for part in (word, word.partition("=")[2]):
+                    path = Path(os.path.normpath(Path(folder, part))) if part else root
+                    is_fit = "/" in part and path.is_file() and not path.is_relative_to(root) and path not in seen
+                    of_machine = [one for one in _OF_THE_MACHINE if one != "/etc" and not within(str(root), [one])]
+                    if is_fit and not within(str(path), of_machine) and read_settings(path).pairs:
+                        seen.add(path)
+                        yield path
 
 
 def used_elsewhere(root: Path, pids: Iterable[int]) -> Iterator[Elsewhere]:

@@ -27,7 +27,7 @@ from yellow_ladder.discovery.data import (
     logs_within,
 )
 from yellow_ladder.discovery.databases import FoundDatabase, find_databases, sqlite_url
-from yellow_ladder.discovery.elsewhere import Elsewhere, named_elsewhere, used_elsewhere
+from yellow_ladder.discovery.elsewhere import Elsewhere, named_elsewhere, settings_named, used_elsewhere
 from yellow_ladder.discovery.readers import FoundSettings, read_settings
 from yellow_ladder.discovery.running import Running, is_set_for, running_in
 from yellow_ladder.discovery.servers import FoundServer, find_servers
@@ -68,6 +68,7 @@ _A_CACHE = re.compile(r"(?i)(?:^|[._-])caches?(?:$|[._-])")
 _WHY_HIDDEN_CACHE = "its name: neither backed up nor compared"
 _WHY_CACHE = "its name, and databases in it: neither backed up nor compared; take it out of `caches` if it matters"
 _NEARLY_ALL, _ENOUGH = 0.95, 20
+_SAY_SHIPPED = "say with `shipped` which file of the release it is"
 
 
 @dataclass(slots=True)
@@ -196,10 +197,21 @@ def _take_databases(found: Discovery, by_folder: Mapping[str, Sequence[str]], is
                 found.databases.append(FoundDatabase(url, f"{path} is a SQLite database", is_guess=True))
 
 
+def _find_settings_elsewhere(found: Discovery, root: Path) -> None:
+    for path in settings_named(root, [one.pid for one in found.running]):
+        read = read_settings(path)
+        if not read.is_code:
+            why = f"a process was started with it; read as {read.form}; {_SAY_SHIPPED}"
+            found.settings.append(Guess(str(path), why))
+            known = {one.url for one in found.databases}
+            found.databases += [one for one in find_databases(read.pairs, path, found.root) if one.url not in known]
+
+
 def _find_elsewhere(found: Discovery) -> None:
     """What lies outside root: what the site's own settings name, and what runs has open."""
     root, accounts = found.root.resolve(), {one.account for one in found.running}
     places: dict[str, Elsewhere] = {}
+    _find_settings_elsewhere(found, root)
     for file in found.settings:
         for one in named_elsewhere(root, file.what, read_settings(root / file.what).pairs):
             if not accounts or any(may_write(Path(one.path), account) for account in accounts):

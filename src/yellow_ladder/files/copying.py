@@ -10,6 +10,7 @@ import stat
 from pathlib import Path
 
 from yellow_ladder import nolinks
+from yellow_ladder.files.attributes import match_attributes, read_attributes
 
 _FICLONE = 0x40049409  # linux/fs.h
 _BLOCK = 64 * 1024 * 1024
@@ -109,3 +110,21 @@ def _copy_all(reader: int, writer: int) -> None:
 def remove_entry(path: Path) -> None:
     """Remove a file, link or whole folder; nothing there is no error. Links are removed, never followed."""
     nolinks.remove_all(path)
+
+
+def replace_content(place: Path, raw: bytes, new: Path, like: Path | None = None) -> None:
+    """Put another content in a file's place in one instant, with its owner, rights and attributes, or those of another
+    that it is to be `like`. It is written at `new` on the same file system, which is where a kill may leave it.
+    """
+    model = like or place
+    status = nolinks.status_of(model)
+    remove_entry(new)
+    with os.fdopen(nolinks.open_file(new, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as stream:
+        stream.write(raw)
+        os.fchown(stream.fileno(), status.st_uid, status.st_gid)
+        os.fchmod(stream.fileno(), stat.S_IMODE(status.st_mode))
+        stream.flush()
+        os.fsync(stream.fileno())
+    match_attributes(new, read_attributes(model))
+    nolinks.rename(new, place)
+    nolinks.sync_folder(place.parent)

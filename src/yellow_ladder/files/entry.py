@@ -116,6 +116,11 @@ def within(path: str, folders: Iterable[str]) -> bool:
     return any(path == folder or path.startswith(folder + "/") for folder in folders)
 
 
+def below_any(path: str) -> str:
+    """A path of a list as one that can be put below any folder: what lies outside root comes below `outside/`."""
+    return f"outside{path}" if path.startswith("/") else path
+
+
 Place = tuple[bool, bytes, bytes]
 
 

@@ -40,6 +40,7 @@ class OwnFile:
     keys: Mapping[str, str] = field(default_factory=dict)  # pattern of keys -> mine or new
     is_new: bool = False  # not there yet: a release on the way brings it
     prepared: Prepared | None = None
+    in_release: str = ""  # the path that sheets know it by, where it is not its own
 
     def policy(self, key: str) -> str:
         """What the site file says of conflicts about a key."""
@@ -203,7 +204,8 @@ def _begin(own: OwnFile, shipped: Shipped) -> _Carried:
     base = None
     if shipped.raw is not None:
         base = _as_mine(shipped.raw, mine, own)
-    return _Carried(own, mine, base, shipped.where if base is not None else "", own.file, not own.is_new)
+    where, path = shipped.where if base is not None else "", own.in_release or own.file
+    return _Carried(own, mine, base, where, path, not own.is_new)
 
 
 def _as_mine(raw: bytes, mine: Document, own: OwnFile) -> Document | None:

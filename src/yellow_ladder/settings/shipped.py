@@ -51,7 +51,7 @@ def own_files(site: Site) -> list[OwnFile]:
         found.append(
             OwnFile(
                 spec.file, raw, spec.format, spec.encoding, spec.on_conflict, spec.keys,
-                not is_there, prepared.get(spec.file),
+                not is_there, prepared.get(spec.file), spec.in_release,
             )
         )  # fmt: skip
     return found
@@ -95,7 +95,7 @@ def shipped_along(
     for the day when it is the installed one and its package is gone.
     """
     specs = site.record.keep.merged
-    where = {spec.file: spec.file for spec in specs}
+    where = {spec.file: spec.in_release for spec in specs}
     named = {spec.file: spec.shipped for spec in specs}
     base = {}
     if installed is not None and installed.release is not None:
@@ -103,7 +103,8 @@ def shipped_along(
     if installed is not None:
         base = {**_made(site, installed.version, set(base)), **base}
     if installed is not None and len(base) < len(specs):
-        base = {**_remembered(site, installed.version), **base}
+        known = _remembered(site, installed.version)
+        base = {**{file: known[path] for file, path in where.items() if path in known}, **base}
     steps = []
     for ahead in way:
         release = ahead.release
@@ -180,7 +181,7 @@ def _made(site: Site, version: str, known: set[str]) -> dict[str, Shipped]:
         with contextlib.suppress(OSError, ValueError, TypeError):
             found[spec.file] = Shipped(base64.b64decode(json.loads(memo.read_bytes())), where)
             continue
-        wanted = Wanted(spec.shipped_by, _DEFAULTS_WITHIN_S, (spec.shipped or spec.file) if leaves else "")
+        wanted = Wanted(spec.shipped_by, _DEFAULTS_WITHIN_S, spec.shipped_name if leaves else "")
         raw = made_by(site, wanted, {})
         with contextlib.suppress(OSError):
             write_memo(memo, [json.dumps(base64.b64encode(raw).decode()).encode()])

@@ -15,7 +15,7 @@ from yellow_ladder.site.values import CacheText, EncodingText, OutsidePath
 class SettingsFile(Record):
     """`[[keep.settings]]`: one settings file of the site."""
 
-    file: TreePath
+    file: DataPath
     format: Literal[
         "", "ini", "unit", "git", "properties", "env", "shell", "conf", "angles", "braces", "toml", "yaml", "json",
         "jsonc", "xml", "php", "javascript", "python", "ruby", "perl", "lines",
@@ -25,6 +25,16 @@ class SettingsFile(Record):
     shipped_by: list[str] = []
     on_conflict: Literal["ask", "mine", "new"] = "ask"
     keys: dict[str, Literal["mine", "new"]] = {}
+
+    @property
+    def in_release(self) -> str:
+        """The path that releases know it by: its own, and for one outside root what the site file says."""
+        return self.shipped if self.shipped and self.file.startswith("/") else self.file
+
+    @property
+    def shipped_name(self) -> str:
+        """The path, in a folder of its own, of what a release's program writes as its default."""
+        return self.shipped or self.file.rpartition("/")[2] if self.file.startswith("/") else self.shipped or self.file
 
 
 class ReplacedFile(Record):
@@ -66,6 +76,11 @@ class Keep(Record):
         if twice:
             raise ValueError(f"names {twice[0]} twice among settings, templates and replaced")
         return self
+
+    @property
+    def settings_elsewhere(self) -> list[str]:
+        """Settings files outside root, by their whole paths."""
+        return [one.file for one in self.settings if one.file.startswith("/")]
 
     @property
     def data_paths(self) -> list[str]:

@@ -190,7 +190,8 @@ class Site:
     @property
     def outside(self) -> tuple[str, ...]:
         """All that is backed up outside root, as the site file names it."""
-        return (*self.record.keep.outside, *self.record.keep.data_elsewhere)
+        keep = self.record.keep
+        return (*keep.outside, *keep.data_elsewhere, *keep.settings_elsewhere)
 
     @property
     def logs(self) -> list[str]:
@@ -245,7 +246,12 @@ def _wrong_outside(site: Site) -> Iterator[Problem]:
     keep = site.record.keep
     named = [
         (f"keep.{key}[{place}]", key, Path(path))
-        for key, paths in (("outside", keep.outside), ("data", keep.data), ("logs", keep.logs))
+        for key, paths in (
+            ("outside", keep.outside),
+            ("data", keep.data),
+            ("logs", keep.logs),
+            ("settings", keep.settings_elsewhere),
+        )
         for place, path in enumerate(paths)
         if path.startswith("/")
     ]

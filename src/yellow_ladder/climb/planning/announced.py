@@ -14,6 +14,7 @@ from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.errors import BadInput
 from yellow_ladder.masking import masked_line
 from yellow_ladder.release.commands import CommandKeys, Point
+from yellow_ladder.release.moves import moved
 
 _BUILT, _MIGRATES, _CONVERTS = "is built, while the site serves", "migrates", "has converted a copy"
 
@@ -70,9 +71,9 @@ def _at(plan: Plan, point: Point, rung: RungPlan | None = None) -> Iterator[Anno
 
 
 def _converters(plan: Plan) -> Iterator[Announced]:
-    named = {spec.file: spec.file for spec in plan.site.record.keep.merged}
+    files = [spec.in_release for spec in plan.site.record.keep.merged]
     for rung in plan.rungs:
-        files = {rung.renamed.get(file, file) for file in named}
+        files = [moved(file, rung.parsed.files.moved) for file in files]
         for one in rung.parsed.settings:
             if one.converter is not None and one.file in files:
                 keys = CommandKeys(run=one.converter.run, within_s=one.converter.within_s)

@@ -28,7 +28,7 @@ from yellow_ladder.database import Database
 from yellow_ladder.durable import private_folder, write_json, write_whole
 from yellow_ladder.events import Listener, Progress, Unit
 from yellow_ladder.files.copying import remove_entry
-from yellow_ladder.files.entry import Manifest
+from yellow_ladder.files.entry import Manifest, below_any
 from yellow_ladder.files.listing import Chosen, in_order, write_listing
 from yellow_ladder.files.manifest import take_manifest, tree_digest
 from yellow_ladder.release.source import check_digest
@@ -154,7 +154,7 @@ def _keep_settings(folder: Path, rungs: Sequence[RungPlan], carried: Carried) ->
             f"{MERGED}/{rung.number}": one.after[rung.to_version] for rung in rungs if rung.to_version in one.after
         }
         for place, raw in there.items():
-            kept = folder / place / one.file
+            kept = folder / place / below_any(one.file)
             private_folder(kept.parent)
             write_whole(kept, raw)
         patches.append(patch_of(one, rungs[-1].to_version, carried.where(one.file)))

@@ -14,6 +14,7 @@ from yellow_ladder import nolinks
 from yellow_ladder.climb.record.plan import Plan, RungPlan, migrations_folder
 from yellow_ladder.durable import private_folder, write_whole
 from yellow_ladder.errors import AnswerNo, Problem
+from yellow_ladder.files.entry import below_any
 from yellow_ladder.migrations.apply import missing_file
 from yellow_ladder.release.sheet import Migration
 from yellow_ladder.release.source import Release, check_build_files
@@ -55,7 +56,7 @@ def lent_settings(plan: Plan, rung: RungPlan) -> Iterator[Path]:
     place = _lent_place("settings", plan.folder)
     try:
         for spec in plan.site.record.keep.merged:
-            target, merged = place / rung.renamed.get(spec.file, spec.file), plan.merged(rung, spec.file)
+            target, merged = place / below_any(rung.renamed.get(spec.file, spec.file)), plan.merged(rung, spec.file)
             if merged.exists():  # one that a later release brings is not there yet
                 target.parent.mkdir(parents=True, exist_ok=True)
                 shutil.copyfile(merged, target)

@@ -110,7 +110,8 @@ def put_settings(staged: Path, version: str, carried: Carried) -> set[str]:
     placed: set[str] = set()
     for one in carried.forecast.files:
         raw, target = one.after.get(version), carried.where(one.file)
-        if raw is None:  # a later release brings it
+        # A later release brings it; or it lies outside root, and is put in place by itself.
+        if raw is None or target.startswith("/"):
             continue
         # What is new may hold what stood in another file: it is for the same eyes.
         like = next((own.file for own in carried.forecast.files if not own.is_new), "") if one.is_new else one.file

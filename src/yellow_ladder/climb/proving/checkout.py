@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from yellow_ladder import nolinks
-from yellow_ladder.climb.record.plan import BEFORE, Plan
+from yellow_ladder.climb.record.plan import Plan
 
 # What lies at the top of a checkout, whatever it is of.
 _MARKS = (".git", ".hg", ".svn", ".bzr", "_darcs", ".fslckout", ".jj")
@@ -29,7 +29,7 @@ def to_commit(plan: Plan) -> list[Uncommitted]:
     found: dict[Path, list[str]] = {}
     root, last = plan.site.root, plan.rungs[-1]
     for spec in plan.site.record.keep.merged:
-        old, new = plan.folder / BEFORE / spec.file, plan.merged(last, spec.file)
+        old, new = plan.before(spec.file), plan.merged(last, spec.file)
         if not new.exists() or (old.exists() and old.read_bytes() == new.read_bytes()):
             continue
         for path in dict.fromkeys(

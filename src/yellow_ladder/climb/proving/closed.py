@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from blake3 import blake3
 
 from yellow_ladder import nolinks
-from yellow_ladder.climb.record.plan import BEFORE, Plan
+from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.errors import LadderError
-from yellow_ladder.files.attributes import match_attributes, read_attributes
+from yellow_ladder.files.copying import replace_content
 from yellow_ladder.files.entry import Entry, Manifest
 from yellow_ladder.files.manifest import Difference, compare_manifests
 from yellow_ladder.files.reading import read_regular
@@ -95,7 +94,7 @@ def _known(plan: Plan, site: Site) -> Iterator[bytes]:
     found = _key_of(site)
     if found is not None:
         file = found[1].file
-        for kept in (plan.folder / BEFORE / file, *(plan.merged(rung, file) for rung in plan.rungs)):
+        for kept in (plan.before(file), *(plan.merged(rung, file) for rung in plan.rungs)):
             if kept.exists():
                 yield kept.read_bytes()
 
@@ -120,17 +119,5 @@ def _replace(place: Path, raw: bytes, work: Path) -> None:
     """Put another content in a file's place in one instant, with its owner and rights. What a kill leaves of it lies in
     `work`, which is cleared at the end, and not in the tree.
     """
-    status = nolinks.status_of(place)
     nolinks.make_folders(work, 0o700)
-    new = work / _NEW
-    if nolinks.is_there(new):
-        nolinks.remove_all(new)
-    with os.fdopen(nolinks.open_file(new, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as stream:
-        stream.write(raw)
-        os.fchown(stream.fileno(), status.st_uid, status.st_gid)
-        os.fchmod(stream.fileno(), status.st_mode & 0o7777)
-        stream.flush()
-        os.fsync(stream.fileno())
-    match_attributes(new, read_attributes(place))
-    nolinks.rename(new, place)
-    nolinks.sync_folder(place.parent)
+    replace_content(place, raw, work / _NEW)

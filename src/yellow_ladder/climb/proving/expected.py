@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterator, Mapping
+from pathlib import Path
 from typing import Any
 
 from yellow_ladder.backup.catalog import Ground, read_backup
@@ -110,3 +111,10 @@ def beside_outside(plan: Plan) -> Iterator[Pair]:
     manifest = backup.manifest()
     left = outside_beside_data(manifest, backup.data)
     return in_pairs(left.entries(), look_expected(Ground(site.root), left))
+
+
+def settings_elsewhere(plan: Plan) -> dict[str, Path]:
+    """Settings files outside root, where they are, with what they are to be after the climb."""
+    named = plan.site.record.keep.settings_elsewhere
+    found = {str(plan.site.resolve(one)): plan.merged(plan.rungs[-1], one) for one in named}
+    return {place: merged for place, merged in found.items() if merged.exists()}

@@ -18,6 +18,7 @@ from yellow_ladder.climb.proving.expected import (
     beside_outside,
     data_folders_after,
     expected_tree,
+    settings_elsewhere,
 )
 from yellow_ladder.climb.proving.in_short import Became, FileFault, became
 from yellow_ladder.climb.proving.machine import in_effect_after, wants_a_start
@@ -27,7 +28,7 @@ from yellow_ladder.climb.running.run import Run
 from yellow_ladder.files.attributes import attributes_changed
 from yellow_ladder.files.entry import Entry, Kind, within
 from yellow_ladder.files.looking import READ_BYTES
-from yellow_ladder.files.manifest import Difference, FileChange, TreeSum, differing
+from yellow_ladder.files.manifest import Difference, FileChange, TreeSum, differing, digest_file
 from yellow_ladder.files.names import NamesOfOneFile, regrouped
 from yellow_ladder.words import count_of, moment_in_words, moment_of
 
@@ -117,8 +118,20 @@ def judge_files(run: Run, seen: FilesSeen, ended_ns: int | None = None) -> Files
         if path not in told:
             judging.take_names(path, what)
     judged = judging.judged
+    judged.faults += _settings_elsewhere(run)
     judged.remarks += [*seen.times(), *judging.counted(), *_outside(run)]
     return judged
+
+
+def _settings_elsewhere(run: Run) -> Iterator[FileFault]:
+    """Settings outside root that are not what the climb was to make of them."""
+    for file, wanted in settings_elsewhere(run.plan).items():
+        place = Path(file)
+        if not nolinks.is_there(place):
+            yield FileFault(file, "is missing", Became.GONE)
+        elif digest_file(place) != digest_file(wanted):
+            sizes = f"{wanted.stat().st_size:,} → {nolinks.status_of(place).st_size:,} bytes"
+            yield FileFault(file, f"has another content than the climb gave it ({sizes})", Became.CONTENT)
 
 
 class _Judging:
@@ -275,7 +288,10 @@ def _outside(run: Run) -> Iterator[str]:
     writes there. And what of that is not in effect before the machine reads it.
     """
     plan = run.plan
+    settings = settings_elsewhere(plan)
     for one, expected, present in differing(beside_outside(plan)):
+        if one.path in settings and one.change is FileChange.CONTENT:
+            continue  # held against what the climb was to make of it
         if present is None or present.kind is not Kind.FOLDER or one.change is FileChange.RIGHTS:
             when = in_effect_after(one.path) if one.change is not FileChange.RIGHTS else ""
             later = f"; in effect after {when}" if when else ""

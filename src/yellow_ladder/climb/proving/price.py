@@ -12,7 +12,13 @@ from typing import Any
 
 from yellow_ladder import nolinks
 from yellow_ladder.backup.catalog import Ground, read_backup
-from yellow_ladder.climb.proving.expected import beside_expected, beside_outside, expected_tree, site_after
+from yellow_ladder.climb.proving.expected import (
+    beside_expected,
+    beside_outside,
+    expected_tree,
+    settings_elsewhere,
+    site_after,
+)
 from yellow_ladder.climb.proving.inventory import AFTER_NAME, read_inventory
 from yellow_ladder.climb.record.catalog import load_climb
 from yellow_ladder.climb.record.commands import commands_of, generated_by, is_set_aside, written_by_commands
@@ -23,7 +29,7 @@ from yellow_ladder.durable import private_folder, write_json, write_whole
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.entry import Kind, within
-from yellow_ladder.files.manifest import FileChange, differing
+from yellow_ladder.files.manifest import FileChange, differing, digest_file
 from yellow_ladder.fingerprints.records import DatabasePrint, TablePrint, Ties
 from yellow_ladder.fingerprints.scan import take_fingerprint
 from yellow_ladder.migrations.apply import apply_scripts, read_scripts
@@ -266,7 +272,13 @@ def _changed_files(plan: Plan) -> list[str]:
         if not within(one.path, made)
         and not (now is not None and now.changed_ns <= then_ns and within(one.path, written))
     ]
-    beside = [one for one in differing(beside_outside(plan)) if one[0].change is FileChange.CONTENT]
+    settings = settings_elsewhere(plan)
+    beside = [
+        (one, was, now)
+        for one, was, now in differing(beside_outside(plan))
+        if one.change is FileChange.CONTENT
+        and not (one.path in settings and now is not None and now.digest == digest_file(settings[one.path]))
+    ]
     return [one.path for one, _, now in (*below, *beside) if now is not None and now.kind is not Kind.FOLDER]
 
 

@@ -27,7 +27,7 @@ from yellow_ladder.climb.proving.inventory import (
 from yellow_ladder.climb.proving.living import Moment, ask_again
 from yellow_ladder.climb.proving.locating import locate
 from yellow_ladder.climb.record.commands import all_remade
-from yellow_ladder.climb.record.plan import BEFORE, Plan
+from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.running.run import Run
 from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.durable import write_json
@@ -257,7 +257,7 @@ def _judge_settings(run: Run) -> SettingsVerdict:
     plan = run.plan
     values: list[dict[str, dict[str, str]]] = [{}, {}, {}]
     for spec in run.site.record.keep.merged:
-        kept, planned = plan.folder / BEFORE / spec.file, plan.merged(plan.rungs[-1], spec.file)
+        kept, planned = plan.before(spec.file), plan.merged(plan.rungs[-1], spec.file)
         present = run.site.root / plan.renamed_paths.get(spec.file, spec.file)
         form = read_settings_file(kept if kept.exists() else planned, spec.format, spec.file, spec.encoding).form
         for into, path in zip(values, (kept, planned, present), strict=True):

@@ -7,7 +7,6 @@ import contextlib
 from yellow_ladder.backup.catalog import read_backup
 from yellow_ladder.climb.proving.inventory import BEFORE_NAME, read_inventory
 from yellow_ladder.climb.record.catalog import Climb
-from yellow_ladder.climb.record.plan import BEFORE
 from yellow_ladder.errors import LadderError
 from yellow_ladder.settings.reading import read_settings_file
 from yellow_ladder.survey.saved import Snapshot, object_name, told
@@ -25,7 +24,7 @@ def snapshot_before(climb: Climb) -> Snapshot:
     for spec in plan.site.record.keep.merged:
         with contextlib.suppress(OSError, LadderError):
             settings[spec.file] = told(
-                read_settings_file(plan.folder / BEFORE / spec.file, spec.format, spec.file, spec.encoding)
+                read_settings_file(plan.before(spec.file), spec.format, spec.file, spec.encoding)
             )
     tables: dict[str, tuple[str, ...]] = {}
     rows: dict[str, int] = {}

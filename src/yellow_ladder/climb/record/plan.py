@@ -12,7 +12,7 @@ from typing import Any
 
 from yellow_ladder.durable import write_json
 from yellow_ladder.errors import BadInput, Problem
-from yellow_ladder.files.entry import Manifest
+from yellow_ladder.files.entry import Manifest, below_any
 from yellow_ladder.files.listing import Listing
 from yellow_ladder.release.contract import Contract
 from yellow_ladder.release.sheet import Migration, ReleaseSheet
@@ -187,7 +187,11 @@ class Plan:
 
     def merged(self, rung: RungPlan, file: str) -> Path:
         """A settings file, named by its path before the climb, as it will be after a rung."""
-        return self.folder / MERGED / str(rung.number) / file
+        return self.folder / MERGED / str(rung.number) / below_any(file)
+
+    def before(self, file: str) -> Path:
+        """A settings file as it was before the climb."""
+        return self.folder / BEFORE / below_any(file)
 
     def digest(self) -> str:
         """SHA-256 of the plan file: the journal's first link."""

@@ -6,6 +6,7 @@ from dataclasses import replace
 
 from yellow_ladder.backup.catalog import Ground, read_backup
 from yellow_ladder.backup.restore import restore_files
+from yellow_ladder.climb.placing.elsewhere import take_back_elsewhere
 from yellow_ladder.climb.placing.kinds import placement_of
 from yellow_ladder.climb.proving.price import keep_newer, kept_ground, left_copy
 from yellow_ladder.climb.proving.written import NOTHING_ASIDE, keep_written
@@ -32,7 +33,9 @@ def keep_what_is_newer(run: Run) -> Facts:
 def put_tree_back(run: Run) -> Facts:
     """Put the old tree back in its place. Where it is gone, every file then comes from the backup."""
     if not placement_of(run.site).bring_back(run.plan, lambda tree: close_tree(run.site, tree, run.plan)):
+        take_back_elsewhere(run.plan, kept_ground(run.plan))
         return {"summary": "the old tree is gone; every file will come from the backup"}
+    take_back_elsewhere(run.plan, kept_ground(run.plan))
     close_site(run.site, run.plan)
     return {"summary": "the old tree is in its place"}
 

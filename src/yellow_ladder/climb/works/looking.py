@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from yellow_ladder.climb.planning.prepare import schema_digest
 from yellow_ladder.climb.proving.closed import not_by_closing
 from yellow_ladder.climb.running.run import Facts, Run
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.files.listing import Listing
 from yellow_ladder.files.manifest import count_files, take_manifest, tree_digest
+from yellow_ladder.files.reading import read_regular
+from yellow_ladder.settings.script import LARGEST_BYTES
 
 _SHOWN = 3
 
@@ -21,6 +25,9 @@ def look_again(run: Run) -> Facts:
     stable = take_manifest(site.root, lambda path: skip(path) or site.is_data(path), known=seen)
     if tree_digest(stable) != plan.seen.tree:
         changed += [f"{site.root / one.path} ({one.change})" for one in not_by_closing(plan, seen, stable)]
+    for file in site.record.keep.settings_elsewhere:
+        if _content(plan.before(file)) != _content(site.resolve(file)):
+            changed.append(f"{file} (content)")
     for name, digest in plan.seen.schemas.items():
         if schema_digest(site.databases()[name]) != digest:
             changed.append(f"the schema of the database {name}")
@@ -42,3 +49,10 @@ def look_again(run: Run) -> Facts:
             remedy += "; if maintenance.close writes that file, name the key with maintenance.setting in its place"
         raise AnswerNo(Problem("plan-stale", text, remedy))
     return {"files": count_files(stable)}
+
+
+def _content(path: Path) -> bytes | None:
+    try:
+        return read_regular(path, LARGEST_BYTES)
+    except FileNotFoundError:
+        return None

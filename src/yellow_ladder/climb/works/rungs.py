@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import asdict
 
+from yellow_ladder.climb.placing.elsewhere import place_elsewhere
 from yellow_ladder.climb.placing.kinds import placement_of
 from yellow_ladder.climb.proving.closed import not_by_closing
 from yellow_ladder.climb.record.commands import written_by_commands
@@ -27,8 +28,9 @@ def place(rung: RungPlan) -> Work:
 
     def do(run: Run) -> Facts:
         placed = placement_of(run.site).bring_in(run.plan, rung, lambda tree: close_tree(run.site, tree, run.plan))
+        elsewhere = place_elsewhere(run.plan, rung)
         close_site(run.site, run.plan)
-        return asdict(placed)
+        return {**asdict(placed), **({"settings_elsewhere": elsewhere} if elsewhere else {})}
 
     return do
 
