@@ -1,6 +1,6 @@
 """Fingerprints of a large table against reading it, what a contract tells of it, and finding the row that differs.
 
-Run: .venv/bin/python benchmarks/fingerprints.py [sqlite|postgresql|mariadb] [--rows N] [--runs N]
+Run: .venv/bin/python benchmarks/fingerprints.py [sqlite|postgresql|mariadb] [--rows N] [--runs N] [--changed N]
 
 References in the same run: every row drained by Python (SQLite), COPY to nowhere (PostgreSQL), the server's dump to
 nowhere (MariaDB). Wanted: at most 1.0, 0.8 and 1.3 times these; one changed value found in a twentieth of comparing.
@@ -124,11 +124,19 @@ def hurt(database: Database, number: int) -> None:
     database.apply([statement], LedgerEntry("hurt", "1", "0", "now"))
 
 
+def hurt_many(database: Database, rows: int, changed: int) -> None:
+    from yellow_ladder.database.port import LedgerEntry
+
+    statement = f"UPDATE {TABLE} SET mark = upper(guest) WHERE id % {rows // changed} = 0"
+    database.apply([statement], LedgerEntry("hurt many", "1", "0", "now"))
+
+
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("engine", nargs="?", default="sqlite", choices=["sqlite", "postgresql", "mariadb"])
     parser.add_argument("--rows", type=int, default=2_000_000)
     parser.add_argument("--runs", type=int, default=5)
+    parser.add_argument("--changed", type=int, default=0, help="also find so many rows that differ")
     asked = parser.parse_args()
     folder = Path(tempfile.mkdtemp(prefix="quaybook-fingerprints-"))
     server = None
@@ -156,6 +164,13 @@ def main() -> None:
         print(f"fingerprint                   {median(prints):8.2f} s  {median(prints) / floor:.2f}")
         print(f"what a contract tells of it   {tolds[0]:8.2f} s  {tolds[0] / floor:.2f}")
         print(f"the row that differs          {finds[0]:8.2f} s  {finds[0] / (2 * median(prints)):.2f} of comparing")
+        if asked.changed:
+            hurt_many(new, asked.rows, asked.changed)
+            pair = pairs_of(base, take_fingerprint(new, same.ties(base)), same, [])[TABLE]
+            look = Look(old, new, pair, folder / "many.csv", (), time.monotonic() + 3600)
+            took = timed(lambda: find_rows(look, lambda: None))
+            lines = sum(1 for _ in (folder / "many.csv").open())
+            print(f"{asked.changed:,} rows that differ  {took:14.2f} s  {lines:,} lines of CSV")
         peak = max(resource.getrusage(who).ru_maxrss for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN))
         print(f"the largest process           {peak / 1024:8.0f} MiB")
     finally:
