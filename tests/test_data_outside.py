@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sqlite3
+import stat
 import subprocess
 import sys
 import tomllib
@@ -134,7 +135,17 @@ def test_a_folder_that_cannot_be_data_there_is_refused_by_name(idle: Demo, path:
 def test_a_survey_counts_them_and_room_is_looked_for(idle: Demo, berths: Path) -> None:
     found = idle.json("survey")
     size = sum(one.stat().st_size for one in berths.rglob("*") if one.is_file() and one.parent.name != "cache")
-    assert found["data_outside"] == [{"path": str(berths), "files": 4, "bytes": size, "trouble": "", "marks": []}]
+    (counted,) = found["data_outside"]
+    assert (counted["path"], counted["files"], counted["bytes"]) == (str(berths), 4, size)
+
+
+def test_what_runs_with_its_owners_rights_and_devices_among_them_are_told(idle: Demo, berths: Path) -> None:
+    (berths / "plans" / "tool").write_text("#!/bin/sh")
+    (berths / "plans" / "tool").chmod(0o4755)
+    os.mknod(berths / "photos" / "disk", 0o600 | stat.S_IFBLK, os.makedev(7, 200))
+    told = [one["saw"] for one in idle.json("check")["findings"] if one["check"] == "set-id files"]
+    assert any(f"{berths}/plans/tool" in one for one in told)
+    assert any(f"{berths}/photos/disk" in one for one in told)
 
 
 SITE = """format = 1
@@ -291,3 +302,25 @@ def test_many_databases_of_one_folder_below_root_stay_files_as_well(tmp_path: Pa
     site = tomllib.loads((tmp_path / "ladder.toml").read_text())
     assert [one["url"] for one in site["databases"]] == ["sqlite:///app/data/berths.sqlite"]
     assert site["keep"]["data"] == ["data"]
+
+
+def test_a_link_of_another_account_in_a_folders_place_is_followed_nowhere(idle: Demo, berths: Path) -> None:
+    """Whoever has broken into the account that owns the folder above may put a link there; it can be gone back all the
+    same.
+    """
+    idle.json("climb", "--yes", "--to", "2.6")
+    away = berths.parent / "away"
+    berths.rename(away)
+    elsewhere = idle.folder / "not for them"
+    elsewhere.mkdir()
+    (elsewhere / "secret").write_text("as ever")
+    berths.symlink_to(elsewhere)
+    os.chown(berths, 4242, 4242, follow_symlinks=False)
+    answer = idle.yl("descend", "--yes")
+    assert answer.code == 2
+    assert f"{berths}, which is data, is reached by a link of another account" in " ".join(answer.err.split())
+    assert (elsewhere / "secret").read_text() == "as ever"
+    berths.unlink()
+    idle.json("descend", "--yes")
+    assert (berths / "plans/north.pdf").read_text() == "plans/north.pdf as it was"
+    assert [path.name for path in elsewhere.iterdir()] == ["secret"]

@@ -168,6 +168,7 @@ def set_id_files(at: Circumstances) -> Iterator[Finding]:
     places = (*at.site.record.keep.data, *at.site.record.keep.addons)
     manifest = at.survey.manifest.items()
     found = [path for path, one in manifest if one.kind is Kind.FILE and one.mode & 0o6000 and within(path, places)]
+    found += [f"{one.path}/{path}" for one in at.survey.data_outside for path in one.set_id]
     if found:
         remedy = f"see what put them there, then: chmod ug-s {shlex.quote(str(at.site.root / found[0]))}"
         yield warn("set-id files", f"{count_of(len(found), 'file')} with set-id bits: {some_of(found, 3)}", remedy)

@@ -140,6 +140,7 @@ def hidden_rights(at: Circumstances) -> Iterator[Finding]:
                 devices.append(path)
             elif _may_be_program(entry) and _has_capabilities(at.site.root / path):
                 capable.append(path)
+    devices += [f"{one.path}/{path}" for one in at.survey.data_outside for path in one.devices]
     if devices:
         remedy = f"see what put them there, then: rm {shlex.quote(str(at.site.root / devices[0]))}"
         yield warn("set-id files", f"{count_of(len(devices), 'device')} among the data: {some_of(devices, 3)}", remedy)

@@ -199,7 +199,14 @@ class Site:
         return [str(self._resolved(one)) if one.startswith("/") else one for one in self.record.keep.logs]
 
     def _resolved(self, path: str) -> Path:
-        return _resolved_apart(path) or self.resolve(path)
+        found = _resolved_apart(path)
+        if found is None:
+            text = f"{path}, which is data, is reached by a link of another account, which could turn it anywhere"
+            remedy = (
+                f"see with `namei -l {path}` which it is; remove it, and going back puts the folder in its place again"
+            )
+            raise BadInput(Problem("link-in-the-way", text, f"{remedy}; or let root own it", path))
+        return found
 
     def wanted_owner(self) -> tuple[int | None, int | None]:
         """The owner and group that the site file asks for, None where it leaves them as they were."""

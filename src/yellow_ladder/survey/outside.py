@@ -17,16 +17,22 @@ def count_outside(site: Site) -> tuple[DataOutside, ...]:
 
 
 def _counted(site: Site, path: str) -> DataOutside:
-    files, count, marks = 0, 0, list[str]()
+    files, count = 0, 0
+    marks, set_id, devices = list[str](), list[str](), list[str]()
     try:
         if not Path(path).is_dir():
             return DataOutside(path, 1, Path(path).lstat().st_size)
         for inside, found in walk_tree(Path(path), site.skipped(), path):
-            is_folder = stat.S_ISDIR(found.status.st_mode)
-            files += not is_folder
+            mode, name = found.status.st_mode, inside[len(path) + 1 :]
+            files += not stat.S_ISDIR(mode)
             if found.name in MARKS:
-                marks.append(inside[len(path) + 1 :])
-            count += found.status.st_size if stat.S_ISREG(found.status.st_mode) else 0
+                marks.append(name)
+            if stat.S_ISREG(mode):
+                count += found.status.st_size
+                if mode & (stat.S_ISUID | stat.S_ISGID):
+                    set_id.append(name)
+            elif stat.S_ISCHR(mode) or stat.S_ISBLK(mode):
+                devices.append(name)
     except OSError as fault:
         return DataOutside(path, trouble=(fault.strerror or str(fault)).lower())
-    return DataOutside(path, files, count, marks=tuple(marks))
+    return DataOutside(path, files, count, "", tuple(marks), tuple(set_id), tuple(devices))

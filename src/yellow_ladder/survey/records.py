@@ -81,7 +81,8 @@ class SurveyedDatabase:
 class DataOutside:
     """A data folder outside root: how many files and links it has, and their bytes; or why it cannot be looked at.
 
-    `marks` are files in it that only the data folder of a database server has.
+    `marks` are files in it that only the data folder of a database server has, `set_id` those that run with their
+    owner's rights, and `devices` what is none of any application's data; each by its path in the folder.
     """
 
     path: str
@@ -89,6 +90,8 @@ class DataOutside:
     bytes: int = 0
     trouble: str = ""
     marks: tuple[str, ...] = ()
+    set_id: tuple[str, ...] = ()
+    devices: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
