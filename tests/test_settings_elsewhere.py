@@ -77,6 +77,8 @@ def test_they_are_merged_as_any_and_keep_what_is_theirs(outlying: Path) -> None:
     verdict = run_program("verify", "--json", folder=outlying).document["result"]
     assert verdict["faults"] == []
     assert verdict["settings_kept"] == 1
+    (patch,) = (outlying / ".ladder" / "climbs").glob("*/settings.patch")
+    assert patch.read_text().startswith(f"--- a{own}\n+++ b{own}\n"), "it can be applied at the top of the machine"
     # The release's own copies are its files, and nobody's settings.
     assert (outlying / "app" / "etc" / "harbour.ini").read_text() == NEW
 

@@ -25,8 +25,8 @@ def patch_of(file: FileForecast, last: str, path: str) -> bytes:
     old, new = (
         [line.decode("latin-1") for line in raw.splitlines(keepends=True)] for raw in (file.before, file.after[last])
     )
-    before = "/dev/null" if file.is_new else f"a/{file.file}"
-    lines = difflib.unified_diff(old, new, before, f"b/{path}")
+    before = "/dev/null" if file.is_new else f"a/{file.file.lstrip('/')}"
+    lines = difflib.unified_diff(old, new, before, f"b/{path.lstrip('/')}")
     whole = (line if line.endswith("\n") else line + "\n\\ No newline at end of file\n" for line in lines)
     return "".join(whole).encode("latin-1", errors="replace")
 
