@@ -14,6 +14,7 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Demo, run_program
+from tests.sites import HEAD
 from yellow_ladder.accounts import may_write
 from yellow_ladder.backup.catalog import list_backups
 from yellow_ladder.discovery.elsewhere import used_elsewhere
@@ -148,16 +149,9 @@ def test_what_runs_with_its_owners_rights_and_devices_among_them_are_told(idle: 
     assert any(f"{berths}/photos/disk" in one for one in told)
 
 
-SITE = """format = 1
-name = "berths"
-product = "quaybook"
-root = "app"
-[releases]
-source = "releases"
-[[versions]]
-of = "disk"
-file = "VERSION"
-[keep]
+SITE = (
+    HEAD
+    + """[keep]
 settings = [{ file = "harbour.json" }]
 [[services]]
 name = "web"
@@ -165,6 +159,7 @@ kind = "process"
 run = ["python3", "app.py"]
 pid_file = "web.pid"
 """
+)
 WORKS = """
 import sqlite3, sys, time
 database = sqlite3.connect(sys.argv[1] + "/rows/berths.sqlite")

@@ -10,6 +10,7 @@ import pytest
 
 from tests.archives import entry, write
 from tests.conftest import run_program
+from tests.sites import HEAD, SHEET
 from tests.warm import Answer
 from yellow_ladder.demo.prepare import free_port
 
@@ -28,16 +29,9 @@ class Pages(http.server.BaseHTTPRequestHandler):
         self.wfile.write((root / "VERSION").read_bytes())
 http.server.ThreadingHTTPServer(("127.0.0.1", int(sys.argv[1])), Pages).serve_forever()
 """
-SITE = """format = 1
-name = "berths"
-product = "quaybook"
-root = "app"
-[releases]
-source = "releases"
-[[versions]]
-of = "disk"
-file = "VERSION"
-[[versions]]
+SITE = (
+    HEAD
+    + """[[versions]]
 of = "served"
 url = "http://127.0.0.1:{port}/"
 [keep]
@@ -50,7 +44,7 @@ folder = "{{root}}"
 pid_file = "web.pid"
 ready = {{ url = "http://127.0.0.1:{port}/" }}
 """
-SHEET = 'format = 1\n[release]\nproduct = "quaybook"\nversion = "{}"\n'
+)
 FIRST_START = '[[migrations]]\nid = "a file for each berth"\n[migrations.by_start]\nurl = "http://127.0.0.1:{}/"\n'
 
 

@@ -9,17 +9,11 @@ import pytest
 
 from tests.archives import entry, write
 from tests.conftest import run_program
+from tests.sites import HEAD, SHEET
 
-SITE = """format = 1
-name = "berths"
-product = "quaybook"
-root = "app"
-[releases]
-source = "releases"
-[[versions]]
-of = "disk"
-file = "VERSION"
-{probes}
+SITE = (
+    HEAD
+    + """{probes}
 [[databases]]
 url = "sqlite:///app/data/berths.sqlite"
 [keep]
@@ -32,7 +26,7 @@ pid_file = "web.pid"
 ready = {ready}
 {more}
 """
-SHEET = 'format = 1\n[release]\nproduct = "quaybook"\nversion = "{}"\n'
+)
 MIGRATES = '[[migrations]]\nid = "more"\nfile = "more.sql"\n'
 PORT, PAGE = "{ port = 15999 }", '{ url = "http://127.0.0.1:15999/" }'
 

@@ -10,6 +10,7 @@ import pytest
 
 from tests.archives import entry, write
 from tests.conftest import run_program
+from tests.sites import HEAD, SHEET
 from yellow_ladder.climb.conduct import Conditions, begin
 from yellow_ladder.climb.planning.prepare import stage_climb
 from yellow_ladder.climb.planning.prospect import look_ahead
@@ -18,22 +19,15 @@ from yellow_ladder.errors import AnswerNo
 from yellow_ladder.events import silent
 from yellow_ladder.site.site import load_site
 
-SITE = """format = 1
-name = "berths"
-product = "quaybook"
-root = "app"
-[releases]
-source = "releases"
-[[versions]]
-of = "disk"
-file = "VERSION"
-[keep]
+SITE = (
+    HEAD
+    + """[keep]
 settings = [
     {{ file = "{etc}/harbour.ini", shipped = "etc/harbour.ini" }},
     {{ file = "{etc}/tides.ini", shipped = "etc/tides.ini" }},
 ]
 """
-SHEET = 'format = 1\n[release]\nproduct = "quaybook"\nversion = "{}"\n'
+)
 RENAMES = '[[settings]]\nfile = "etc/harbour.ini"\nrenamed = [{ from = "door.port", to = "door.listen" }]\n'
 OLD = "[door]\nport = 8080\nwait = 5\n"
 NEW = "[door]\nlisten = 8080\nwait = 9\nlamp = on\n"
