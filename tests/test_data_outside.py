@@ -184,10 +184,10 @@ def forgetful(tmp_path: Path) -> Iterator[Path]:
     (tmp_path / "spool").mkdir()
     (tmp_path / "ladder.toml").write_text(SITE)
     (tmp_path / "etc").mkdir()
-    (tmp_path / "etc" / "berths.ini").write_text(f"[store]\nplans = {tmp_path}/plans\n")
-    (tmp_path / "plans").mkdir()
+    (tmp_path / "etc" / "berths").write_text(f"[store]\nplans = {tmp_path}/plans\n")
+    (tmp_path / "plans" / "north" / ".plans.cache").mkdir(parents=True)
     words = [sys.executable, "-c", WORKS, str(tmp_path / "lib" / "berths"), str(tmp_path / "spool")]
-    words.append(f"--config={tmp_path}/etc/berths.ini")
+    words.append(f"--config={tmp_path}/etc/berths")
     with subprocess.Popen(words, cwd=tmp_path / "app", stdout=subprocess.PIPE) as process:
         assert process.stdout is not None
         process.stdout.readline()
@@ -281,7 +281,8 @@ def test_init_proposes_what_settings_name_and_processes_have_open_elsewhere(forg
     assert [one["url"] for one in site["databases"]] == ["sqlite:///lib/berths/rows/berths.sqlite"]
     assert site["keep"]["data"] == [str(library), f"{forgetful}/plans", f"{forgetful}/spool"]
     files = [one["file"] for one in site["keep"]["settings"]]
-    assert files == [f"{forgetful}/etc/berths.ini"]
+    assert files == [f"{forgetful}/etc/berths"]
+    assert site["keep"]["caches"] == ["__pycache__", ".plans.cache"]
     assert site["keep"]["logs"] == [f"{library}/logs", f"{forgetful}/spool/quaybook.log"]
     assert f"{library}/owners has 6 SQLite files" in " ".join(text.replace("\n# ", " ").split())
     assert run_program("survey", folder=forgetful).code == 0

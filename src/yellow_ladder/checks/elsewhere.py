@@ -46,7 +46,7 @@ def _found(at: Circumstances) -> Iterator[Elsewhere]:
     root = at.site.root
     accounts = [spec.wanted_account or at.survey.services[spec.name].account for spec in at.site.record.services]
     for spec in at.site.record.keep.merged:
-        for one in named_elsewhere(root, spec.file, read_settings(root / spec.file).pairs):
+        for one in named_elsewhere(root, spec.file, read_settings(root / spec.file, is_told=True).pairs):
             if not accounts or any(may_write(Path(one.path), account) for account in accounts):
                 yield one
     for spec_ in at.site.record.services:

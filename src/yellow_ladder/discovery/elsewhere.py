@@ -76,7 +76,7 @@ def settings_named(root: Path, pids: Iterable[int]) -> Iterator[Path]:
                     path = Path(os.path.normpath(Path(folder, part))) if part else root
                     is_fit = "/" in part and path.is_file() and not path.is_relative_to(root) and path not in seen
                     of_machine = [one for one in _OF_THE_MACHINE if one != "/etc" and not within(str(root), [one])]
-                    if is_fit and not within(str(path), of_machine) and read_settings(path).pairs:
+                    if is_fit and not within(str(path), of_machine) and read_settings(path, is_told=True).pairs:
                         seen.add(path)
                         yield path
 

@@ -199,7 +199,7 @@ def _take_databases(found: Discovery, by_folder: Mapping[str, Sequence[str]], is
 
 def _find_settings_elsewhere(found: Discovery, root: Path) -> None:
     for path in settings_named(root, [one.pid for one in found.running]):
-        read = read_settings(path)
+        read = read_settings(path, is_told=True)
         if not read.is_code:
             why = f"a process was started with it; read as {read.form}; {_SAY_SHIPPED}"
             found.settings.append(Guess(str(path), why))
@@ -213,7 +213,7 @@ def _find_elsewhere(found: Discovery) -> None:
     places: dict[str, Elsewhere] = {}
     _find_settings_elsewhere(found, root)
     for file in found.settings:
-        for one in named_elsewhere(root, file.what, read_settings(root / file.what).pairs):
+        for one in named_elsewhere(root, file.what, read_settings(root / file.what, is_told=True).pairs):
             if not accounts or any(may_write(Path(one.path), account) for account in accounts):
                 places.setdefault(one.path, one)
     for one in used_elsewhere(root, [one.pid for one in found.running]):
@@ -233,14 +233,17 @@ def _find_elsewhere(found: Discovery) -> None:
 
 def _look_below(found: Discovery, folder: str, is_open: Collection[str]) -> None:
     """Databases and logs in a data folder outside root."""
-    paths, databases = list[str](), dict[str, list[str]]()
+    paths, databases, caches = list[str](), dict[str, list[str]](), set[str]()
     with contextlib.suppress(OSError):
         for path, entry in islice(walk_tree(Path(folder), called=folder), _MOST_ENTRIES):
+            if stat.S_ISDIR(entry.status.st_mode) and entry.name.startswith(".") and _A_CACHE.search(entry.name):
+                caches.add(entry.name)
             if stat.S_ISREG(entry.status.st_mode):
                 paths.append(path)
                 if is_sqlite(Path(path)) and not _cache_of(path):
                     databases.setdefault(path.rpartition("/")[0], []).append(path)
     _take_databases(found, databases, is_open)
+    found.caches += [Guess(one, _WHY_HIDDEN_CACHE) for one in sorted(caches)]
     logs = list(logs_within(folder, paths))
     found.logs += [*logs, *log_files_within(folder, paths, [one.what for one in logs])]
 

@@ -32,12 +32,14 @@ class FoundSettings:
     is_plain: bool = True
 
 
-def read_settings(path: Path) -> FoundSettings:
-    """Keys with their values, dotted where the format nests; nothing for a file that is no settings file.
+def read_settings(path: Path, *, is_told: bool = False) -> FoundSettings:
+    """Keys with their values, dotted where the format nests; nothing for a file that is no settings file. One that
+    something has told of may be called anything.
 
     Values are for looking only: mask secrets before you show or write one.
     """
-    if path.suffix.lower() not in _ENDINGS and not path.name.startswith(".env"):
+    is_any = is_told and not path.suffix
+    if path.suffix.lower() not in _ENDINGS and not path.name.startswith(".env") and not is_any:
         return FoundSettings([])
     try:
         raw = read_regular(path, LARGEST_BYTES + 1, cut=True)
