@@ -121,8 +121,8 @@ def test_a_program_that_has_them_open_keeps_a_site_from_being_at_rest(idle: Demo
     [
         ("{root}/data", "name it by its path below root"),
         ("{above}", "a backup would hold itself"),
-        ("/", "should be a path below the application's folder, or the whole path of a folder elsewhere"),
-        ("/srv/../etc", "should be a path below the application's folder, or the whole path of a folder elsewhere"),
+        ("/", "should be a path below the application's folder, or the whole path of what lies elsewhere"),
+        ("/srv/../etc", "should be a path below the application's folder, or the whole path of what lies elsewhere"),
     ],
 )
 def test_a_folder_that_cannot_be_data_there_is_refused_by_name(idle: Demo, path: str, says: str) -> None:

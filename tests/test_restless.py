@@ -92,7 +92,7 @@ def test_the_path_of_a_cache_is_followed_where_a_release_moves_it_and_a_name_is_
     assert moved_text(text, moves) == '[keep]\ncaches = ["pages", "public/pages", "*.sock"] # made anew\n'
 
 
-@pytest.mark.parametrize("wrong", ["uploads/*", "../pages", "/var/cache/pages"])
+@pytest.mark.parametrize("wrong", ["uploads/*", "../pages", "/var/cache/*", "/var/../pages", "/"])
 def test_a_cache_is_a_pattern_of_names_or_a_plain_path(idle: Demo, wrong: str) -> None:
     idle.edit("[keep]\n", f'[keep]\ncaches = ["{wrong}"]\n')
     told = idle.yl("survey")

@@ -24,7 +24,7 @@ def _data_path(text: str) -> str:
         return _tree_path(text)
     path = PurePosixPath(text)
     if ".." in path.parts or len(path.parts) == 1:
-        raise ValueError("should be a path below the application's folder, or the whole path of a folder elsewhere")
+        raise ValueError("should be a path below the application's folder, or the whole path of what lies elsewhere")
     return str(path)
 
 
