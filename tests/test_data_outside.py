@@ -215,6 +215,18 @@ def test_what_an_application_keeps_elsewhere_and_nobody_named_is_found(forgetful
     assert f'data = ["{folder}"]' in found[folder][1]
 
 
+def test_a_database_that_a_process_of_several_applications_has_open_stops_nothing(forgetful: Path) -> None:
+    words = [sys.executable, "-c", WORKS, str(forgetful / "lib" / "berths"), str(forgetful / "spool")]
+    with subprocess.Popen(words, cwd="/", stdout=subprocess.PIPE) as process:
+        assert process.stdout is not None
+        process.stdout.readline()
+        (forgetful / "web.pid").write_text(str(process.pid))
+        found = found_elsewhere(forgetful)
+        process.kill()
+    level, remedy = found[f"{forgetful}/lib/berths/rows/berths.sqlite"]
+    assert (level, remedy.endswith("or see whose it is")) == ("warn", True)
+
+
 def test_what_is_named_in_any_way_is_not_told_again(forgetful: Path) -> None:
     file, database = forgetful / "ladder.toml", "lib/berths/rows/berths.sqlite"
     named = f'[[databases]]\nurl = "sqlite:///{database}"\n[keep]\ndata = ["{forgetful}/lib/berths"]\n'

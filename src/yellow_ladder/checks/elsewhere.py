@@ -36,7 +36,9 @@ def _finding(one: Elsewhere) -> Finding:
     may_be_lost = f'or, where it may be lost, caches = ["{one.path}"]'
     if one.is_database:
         seen = f"{one.path} is a database outside root that is not named here ({one.why}): {without}"
-        return stop(_CHECK, seen, f'name it: [[databases]] url = "sqlite:///{one.path}"; {may_be_lost}')
+        remedy = f'name it: [[databases]] url = "sqlite:///{one.path}"; {may_be_lost}'
+        # Who serves several applications has the databases of the others open as well.
+        return warn(_CHECK, seen, f"{remedy}; or see whose it is") if one.is_shared else stop(_CHECK, seen, remedy)
     folder = one.path if one.is_folder else str(Path(one.path).parent)
     seen = f"{one.path} lies outside root and is not named here ({one.why}): {without}"
     return warn(_CHECK, seen, f'name it in [keep]: data = ["{folder}"]; {may_be_lost}')

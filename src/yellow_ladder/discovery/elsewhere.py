@@ -8,7 +8,7 @@ import pwd
 import re
 import stat
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import psutil
@@ -37,13 +37,14 @@ _OF_DATA = re.compile(r"(?i)data|storage|upload|media|attach|spool|library|(?:^|
 @dataclass(frozen=True, slots=True)
 class Elsewhere:
     """A folder or file outside root that the application uses, and what says so; `is_open`: a process may write to it
-    just now.
+    just now; one that `is_shared` is at work for others as well, as far as can be seen.
     """
 
     path: str
     why: str
     is_folder: bool
     is_open: bool = False
+    is_shared: bool = False
 
     @property
     def is_database(self) -> bool:
@@ -109,7 +110,13 @@ def used_elsewhere(root: Path, pids: Iterable[int]) -> Iterator[Elsewhere]:
                     continue
                 one = _looked_at(root, Path(path), f"{who} has it open to write to it", is_open=True, is_certain=True)
                 if one is not None and not one.is_folder:
-                    yield one
+                    yield replace(one, is_shared=not _is_of(root, process))
+
+
+def _is_of(root: Path, process: psutil.Process) -> bool:
+    """Whether a process is at work for what lies in root: an interpreter's manager serves whoever asks."""
+    places = [process.exe(), process.cwd(), *process.cmdline()]
+    return any(within(one.rpartition("=")[2], [str(root)]) for one in places)
 
 
 def _in_its_home(process: psutil.Process) -> Iterator[tuple[Path, str]]:
