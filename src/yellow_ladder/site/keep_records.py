@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from typing import Literal
 
 from pydantic import Field, model_validator
@@ -45,6 +46,13 @@ class ReplacedFile(Record):
     for_: RangeText = Field(alias="for")
 
 
+@functools.lru_cache(maxsize=64)  # asked for every file
+def _parted(data: tuple[str, ...], logs: tuple[str, ...]) -> tuple[list[str], list[str]]:
+    """Data, and logs in none of it: what lies below root, and what lies elsewhere."""
+    every = [*data, *(path for path in logs if not within(path, data))]
+    return [one for one in every if not one.startswith("/")], [one for one in every if one.startswith("/")]
+
+
 class Keep(Record):
     """`[keep]`: what belongs to the site and is carried across."""
 
@@ -85,13 +93,9 @@ class Keep(Record):
     @property
     def data_paths(self) -> list[str]:
         """What is renamed into the new tree: data folders, and logs that lie in none of them."""
-        return [path for path in self._all_data if not path.startswith("/")]
+        return _parted(tuple(self.data), tuple(self.logs))[0]
 
     @property
     def data_elsewhere(self) -> list[str]:
         """The same of what lies outside root and stays where it is, by its whole path as it is written."""
-        return [path for path in self._all_data if path.startswith("/")]
-
-    @property
-    def _all_data(self) -> list[str]:
-        return [*self.data, *(path for path in self.logs if not within(path, self.data))]
+        return _parted(tuple(self.data), tuple(self.logs))[1]
