@@ -12,8 +12,10 @@ from tests.archives import entry, write
 from tests.conftest import run_program
 from tests.sites import HEAD, SHEET
 from yellow_ladder.climb.conduct import Conditions, begin
+from yellow_ladder.climb.placing.elsewhere import take_back_elsewhere
 from yellow_ladder.climb.planning.prepare import stage_climb
 from yellow_ladder.climb.planning.prospect import look_ahead
+from yellow_ladder.climb.proving.price import kept_ground
 from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.errors import AnswerNo
 from yellow_ladder.events import silent
@@ -110,6 +112,36 @@ def test_one_that_somebody_edits_after_the_plan_is_not_written_over(outlying: Pa
     with pytest.raises(AnswerNo, match="changed since the plan"):
         begin(plan, Conditions())
     assert own.read_text() == MINE + "bell = loud\n"
+
+
+def test_one_that_somebody_else_made_before_any_release_came_stays(outlying: Path) -> None:
+    """A climb that ends before it has placed anything has brought none of them."""
+    site = load_site(outlying / "ladder.toml")
+    plan = stage_climb(look_ahead(site, None, utc_now()), utc_now(), silent)
+    tides = outlying / "etc" / "quaybook" / "tides.ini"
+    tides.write_text("[tides]\nneap = no\n")
+    take_back_elsewhere(plan, kept_ground(plan), were_placed=False)
+    assert tides.read_text() == "[tides]\nneap = no\n"
+    take_back_elsewhere(plan, kept_ground(plan), were_placed=True)
+    assert not tides.exists()
+    assert kept_ground(plan).at(str(tides)).read_text() == "[tides]\nneap = no\n"
+
+
+def test_one_that_is_open_to_others_than_before_is_a_difference(outlying: Path) -> None:
+    own = outlying / "etc" / "quaybook" / "harbour.ini"
+    run_program("climb", "--yes", folder=outlying)
+    own.chmod(0o644)
+    faults = run_program("verify", "--json", folder=outlying).document["result"]["faults"]
+    assert [one for one in faults if str(own) in one] == [f"file {own}: has another mode: 0640 → 0644"]
+
+
+def test_a_folder_of_settings_that_is_not_there_stops_a_climb(outlying: Path) -> None:
+    text = SITE.format(etc=outlying / "etc" / "quaybook")
+    (outlying / "ladder.toml").write_text(text.replace("quaybook/tides", "quaybook/more/tides"))
+    answer = run_program("check", "--json", folder=outlying)
+    told = [one["saw"] for one in answer.document["result"]["findings"] if one["level"] == "stop"]
+    assert any("there is no folder" in one and "more" in one for one in told), told
+    assert not (outlying / "etc" / "quaybook" / "more").exists()
 
 
 def test_nothing_of_them_is_written_before_the_window(outlying: Path) -> None:

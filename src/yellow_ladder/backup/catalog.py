@@ -150,9 +150,9 @@ def read_manifest(path: Path) -> Listing:
         raise damaged(path, str(fault)) from fault
 
 
-def compared_entries(backup: Backup) -> Chosen:
-    """The entries of a backup that a site is held against: below root, and in its data folders elsewhere."""
-    return Chosen(backup.manifest(), lambda path: not path.startswith("/") or within(path, backup.data))
+def compared_entries(manifest: Manifest, data: Collection[str]) -> Chosen:
+    """The entries of a backup that a site is held against: below root, and in its `data` folders elsewhere."""
+    return Chosen(manifest, lambda path: not path.startswith("/") or within(path, data))
 
 
 def outside_root(manifest: Manifest) -> Chosen:
@@ -201,7 +201,8 @@ def read_backup(path: Path, *, is_named: bool = True) -> Backup:
                 )
             )
         databases = tuple(map(DatabaseBackup.from_record, record.pop("databases")))
-        lists = {name: tuple(record.pop(name, ())) for name in ("outside", "data", "unsteady", "parts")}
+        record.setdefault("data", [])  # an earlier build knew none outside root
+        lists = {name: tuple(record.pop(name)) for name in ("outside", "data", "unsteady", "parts")}
         return Backup(**{**record, **lists, "path": path, "databases": databases})
     except (ValueError, KeyError, TypeError, AttributeError) as fault:
         raise damaged(index, str(fault)) from fault

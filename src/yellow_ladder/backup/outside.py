@@ -32,7 +32,7 @@ def outside_beside_data(backed_up: Manifest, data: Sequence[str]) -> Chosen:
 def beside_data(ground: Ground, folder: str, backed_up: Listing, skip: Skip) -> Iterator[Pair]:
     """A data folder outside root and all in it, each entry as it was backed up and as it is, in order."""
     location, before = ground.at(folder), backed_up.get(folder)
-    now = _as_it_is(folder, location, before) if nolinks.is_there(location) else None
+    now = as_it_is(folder, location, before) if nolinks.is_there(location) else None
     if before is not None or now is not None:
         yield before, now
     below = backed_up.below(folder)
@@ -52,13 +52,13 @@ def look_expected(ground: Ground, expected: Manifest) -> Iterator[Entry]:
             parent = path.rpartition("/")[0]
             is_cut_off = parent in expected and parent not in folders
         if not is_cut_off and nolinks.is_there(ground.at(path)):
-            entry = _as_it_is(path, ground.at(path), before)
+            entry = as_it_is(path, ground.at(path), before)
             if entry.kind is Kind.FOLDER:
                 folders.add(path)
             yield entry
 
 
-def _as_it_is(path: str, location: Path, before: Entry | None) -> Entry:
+def as_it_is(path: str, location: Path, before: Entry | None) -> Entry:
     """One entry as it is now; what is as it was `before` is not read again."""
     entry = describe(path, location)
     is_untouched = before is not None and entry.untouched_since(before)

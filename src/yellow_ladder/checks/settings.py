@@ -35,6 +35,11 @@ def settings_readable(at: Circumstances) -> Iterator[Finding]:
         path = at.site.root / spec.file
         comes = at.forecast.of(spec.file) if at.forecast is not None else None
         if comes is not None and comes.is_new and comes.after:
+            if spec.file.startswith("/") and not path.parent.is_dir():
+                # Below root it comes with the release; elsewhere nobody knows whose it is to be.
+                seen = f"{spec.file} comes with {next(iter(comes.after))}, and there is no folder {path.parent}"
+                yield stop("settings", seen, f"make it, for those who are to read it: mkdir {path.parent}")
+                continue
             yield ok("settings", f"{spec.file} is not there yet, and comes with {next(iter(comes.after))}")
             continue
         if not path.is_file():

@@ -87,7 +87,7 @@ def used_elsewhere(root: Path, pids: Iterable[int]) -> Iterator[Elsewhere]:
     to write to, as far as this account may see; logs are left out.
     """
     for pid in pids:
-        with contextlib.suppress(psutil.Error, OSError):
+        with contextlib.suppress(psutil.Error, OSError, KeyError):  # its account may have no name here, and no home
             process = psutil.Process(pid)
             who = f"process {pid} ({process.name()})"
             told = {

@@ -232,7 +232,8 @@ class Findings:
 
 def _can_be_written(value: Any) -> bool:
     if isinstance(value, str):
-        return len(value) <= _LONGEST_KEY and value.isprintable() and "\\" not in value
+        is_plain = len(value) <= _LONGEST_KEY and value.isprintable() and "\\" not in value
+        return is_plain and not is_secret_by_itself(value)
     return isinstance(value, int) and not isinstance(value, bool)
 
 

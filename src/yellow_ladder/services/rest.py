@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import time
 from collections.abc import Collection, Iterator
+from itertools import chain
 from pathlib import Path
 
 import psutil
@@ -51,8 +52,8 @@ def still_at_work(site: Site, leave_out: Collection[int] = ()) -> list[Holder]:
 def _work_of(process: psutil.Process, site: Site, port: int) -> str:
     if port:
         return f"listens on {port}"
-    signs = [*_signs(process, str(site.root)), *(sign for one in site.data_outside for sign in _uses(process, one))]
-    return next(iter(signs), "")
+    elsewhere = (sign for one in site.data_outside for sign in _uses(process, one))
+    return next(chain(_signs(process, str(site.root)), elsewhere), "")
 
 
 def _signs(process: psutil.Process, root: str) -> Iterator[str]:

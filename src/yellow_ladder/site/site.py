@@ -16,7 +16,7 @@ from yellow_ladder import nolinks
 from yellow_ladder.database import Database, DatabaseAddress, open_database
 from yellow_ladder.documents import parse_document, read_document
 from yellow_ladder.errors import BadInput, Problem
-from yellow_ladder.files.entry import within
+from yellow_ladder.files.entry import place_of, within
 from yellow_ladder.files.manifest import Skip
 from yellow_ladder.files.tree import TreeRules
 from yellow_ladder.release.index import read_index
@@ -185,7 +185,8 @@ class Site:
         BadInput for a link that another account could turn.
         """
         found = dict.fromkeys(str(self._resolved(path)) for path in self.record.keep.data_elsewhere)
-        return tuple(sorted(one for one in found if not within(one, [other for other in found if other != one])))
+        alone = [one for one in found if not within(one, [other for other in found if other != one])]
+        return tuple(sorted(alone, key=place_of))
 
     @property
     def outside(self) -> tuple[str, ...]:

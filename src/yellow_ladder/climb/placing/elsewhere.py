@@ -24,21 +24,22 @@ def place_elsewhere(plan: Plan, rung: RungPlan) -> int:
         if merged.exists():  # one that a later release brings is not there yet
             raw = merged.read_bytes()
             if not nolinks.is_there(place) or read_regular(place, LARGEST_BYTES) != raw:
-                nolinks.make_folders(place.parent)
                 like = place if nolinks.is_there(place) else _first_settings(plan)
                 replace_content(place, raw, _beside(place), like)
                 count += 1
     return count
 
 
-def take_back_elsewhere(plan: Plan, kept: Ground) -> None:
+def take_back_elsewhere(plan: Plan, kept: Ground, *, were_placed: bool) -> None:
     """Clear away what a kill has left beside these files, and take those away that a release has brought, after a copy
     was kept; those of before come from the backup. May be repeated.
+
+    Before any release `were_placed`, one that was not there when the plan was made is somebody else's.
     """
     for file in plan.site.record.keep.settings_elsewhere:
         place = plan.site.resolve(file)
         remove_entry(_beside(place))
-        if not plan.before(file).exists() and nolinks.is_there(place):
+        if were_placed and not plan.before(file).exists() and nolinks.is_there(place):
             copy = kept.at(str(place))
             private_folder(copy.parent)
             remove_entry(copy)

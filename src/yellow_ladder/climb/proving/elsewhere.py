@@ -20,7 +20,7 @@ from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.events import Listener, Progress, Unit
 from yellow_ladder.files.beside import Pair, look_beside
 from yellow_ladder.files.entry import Entry
-from yellow_ladder.files.listing import Chosen
+from yellow_ladder.files.listing import Listing
 from yellow_ladder.files.manifest import FileChange, Pairs, differing
 from yellow_ladder.files.names import NamesOfOneFile, regrouped
 from yellow_ladder.files.reading import read_regular
@@ -69,9 +69,10 @@ def compare_with_backup(site: Site, backup: Backup, tell: Listener) -> Compariso
     """
     prints = {one.name: backup.fingerprint(one.name) for one in backup.databases}
     tables = _tables(site, prints, tell, {one.name: one.moving for one in backup.databases})
-    expected = compared_entries(backup)
+    manifest = backup.manifest()
+    expected = compared_entries(manifest, backup.data)
     faults = list[FileFault]()
-    pairs = _files_beside(site, backup, expected)
+    pairs = _files_beside(site, manifest, backup.data)
     then, now = NamesOfOneFile(), NamesOfOneFile()
     for one, old, new in differing(_seen(pairs, then, now)):
         if one.change is not FileChange.ADDED or not site.is_data(one.path):
@@ -83,12 +84,12 @@ def compare_with_backup(site: Site, backup: Backup, tell: Listener) -> Compariso
     return Comparison(f"the backup {backup.name}", tables, listed, len(expected), (*of_data, *short))
 
 
-def _files_beside(site: Site, backup: Backup, expected: Chosen) -> Iterator[Pair]:
+def _files_beside(site: Site, manifest: Listing, data: Sequence[str]) -> Iterator[Pair]:
     """What a site is held against, and what is there: below root, then in data folders elsewhere."""
-    skip, manifest, ground = site.skipped(), backup.manifest(), Ground(site.root)
-    below = itertools.takewhile(lambda one: not one.path.startswith("/"), expected.entries())
+    skip, ground = site.skipped(), Ground(site.root)
+    below = itertools.takewhile(lambda one: not one.path.startswith("/"), manifest.entries())
     yield from look_beside(site.root, skip, (one for one in below if not skip(one.path)))
-    for folder in backup.data:
+    for folder in data:
         beside = beside_data(ground, folder, manifest, skip)
         yield from ((old, new) for old, new in beside if old is None or new is not None or not skip(old.path))
 

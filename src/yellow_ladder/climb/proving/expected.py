@@ -34,7 +34,7 @@ class ExpectedTree(InOrder):
 
     def __init__(self, staged: Manifest, backup: Listing, data: Mapping[str, str]) -> None:
         """Take the staged tree, what was backed up, and the new place of each data folder by its old one."""
-        self._backup = backup
+        self.backup = backup
         self._data = {old: new for old, new in data.items() if not within(old, [one for one in data if one != old])}
         self._inside = tuple(f"{new}/" for new in self._data.values())
         # A release that brings a folder of its data's name has it replaced by the site's.
@@ -44,14 +44,14 @@ class ExpectedTree(InOrder):
         """Every entry, in order."""
         tops, runs = [], []
         for old, new in self._data.items():
-            top = self._backup.get(old)
+            top = self.backup.get(old)
             if top is not None:
                 tops.append((place_of(new), [changed(top, path=new)]))
                 runs.append((place_of(f"{new}/"), self._below(old, new)))
         return spliced(self._staged.entries(), [*tops, *runs])
 
     def _below(self, old: str, new: str) -> Iterator[Entry]:
-        for entry in self._backup.below(old):
+        for entry in self.backup.below(old):
             same_as = self._after(entry.same_as) if entry.same_as else ""
             is_as_it_was = old == new and same_as == entry.same_as
             yield entry if is_as_it_was else changed(entry, path=new + entry.path[len(old) :], same_as=same_as)
@@ -66,7 +66,7 @@ class ExpectedTree(InOrder):
         if not self.is_data(path):
             return self._staged.get(path, default)
         old, new = next((old, new) for old, new in self._data.items() if within(path, [new]))
-        found = self._backup.get(old + path[len(new) :])
+        found = self.backup.get(old + path[len(new) :])
         return default if found is None else found if old == new else changed(found, path=path)
 
     def __getitem__(self, path: str) -> Entry:
@@ -91,7 +91,7 @@ def expected_tree(plan: Plan) -> ExpectedTree:
     return ExpectedTree(plan.expected(plan.rungs[-1]), backup, data_folders_after(plan))
 
 
-def beside_expected(plan: Plan, expected: InOrder) -> Iterator[Pair]:
+def beside_expected(plan: Plan, expected: ExpectedTree) -> Iterator[Pair]:
     """What is expected below root and in data folders outside it, and what is there now, in order; what nobody has
     touched since `expected` was taken is not read again.
     """
@@ -99,18 +99,15 @@ def beside_expected(plan: Plan, expected: InOrder) -> Iterator[Pair]:
     skip, ground = site.skipped(), Ground(site.root)
     below = itertools.takewhile(lambda one: not one.path.startswith("/"), expected.entries())
     yield from look_beside(site.root, skip, below)
-    if site.data_outside:
-        backup = read_backup(plan.site.state.backups / plan.backup_name).manifest()
-        for folder in sorted(site.data_outside, key=place_of):
-            yield from beside_data(ground, folder, backup, skip)
+    for folder in site.data_outside:
+        yield from beside_data(ground, folder, expected.backup, skip)
 
 
 def beside_outside(plan: Plan) -> Iterator[Pair]:
     """What else was backed up outside root, and what there is of it now, in order."""
-    site, backup = site_after(plan), read_backup(plan.site.state.backups / plan.backup_name)
-    manifest = backup.manifest()
-    left = outside_beside_data(manifest, backup.data)
-    return in_pairs(left.entries(), look_expected(Ground(site.root), left))
+    backup = read_backup(plan.site.state.backups / plan.backup_name)
+    left = outside_beside_data(backup.manifest(), backup.data)
+    return in_pairs(left.entries(), look_expected(Ground(plan.site.root), left))
 
 
 def settings_elsewhere(plan: Plan) -> dict[str, Path]:

@@ -12,6 +12,8 @@ from pathlib import Path
 from blake3 import blake3
 
 from yellow_ladder import nolinks
+from yellow_ladder.backup.catalog import read_backup
+from yellow_ladder.backup.outside import as_it_is
 from yellow_ladder.climb.proving.closed import only_closes
 from yellow_ladder.climb.proving.expected import (
     beside_expected,
@@ -124,14 +126,23 @@ def judge_files(run: Run, seen: FilesSeen, ended_ns: int | None = None) -> Files
 
 
 def _settings_elsewhere(run: Run) -> Iterator[FileFault]:
-    """Settings outside root that are not what the climb was to make of them."""
-    for file, wanted in settings_elsewhere(run.plan).items():
-        place = Path(file)
-        if not nolinks.is_there(place):
+    """Settings outside root that are not what the climb was to make of them, or belong to others or are open to others
+    than before.
+    """
+    plan, settings = run.plan, settings_elsewhere(run.plan)
+    backed_up = read_backup(plan.site.state.backups / plan.backup_name).manifest() if settings else {}
+    for file, wanted in settings.items():
+        before = backed_up.get(file)
+        if not nolinks.is_there(file):
             yield FileFault(file, "is missing", Became.GONE)
-        elif digest_file(place) != digest_file(wanted):
-            sizes = f"{wanted.stat().st_size:,} → {nolinks.status_of(place).st_size:,} bytes"
+            continue
+        now = as_it_is(file, Path(file), before)
+        if now.digest != digest_file(wanted):
+            sizes = f"{wanted.stat().st_size:,} → {now.size:,} bytes"
             yield FileFault(file, f"has another content than the climb gave it ({sizes})", Became.CONTENT)
+        if before is not None and now.kind is before.kind and not before.same_rights(now):
+            told = what_became(Difference(file, FileChange.RIGHTS), before, now)
+            yield FileFault(file, told, became(FileChange.RIGHTS))
 
 
 class _Judging:
@@ -290,7 +301,7 @@ def _outside(run: Run) -> Iterator[str]:
     plan = run.plan
     settings = settings_elsewhere(plan)
     for one, expected, present in differing(beside_outside(plan)):
-        if one.path in settings and one.change is FileChange.CONTENT:
+        if one.path in settings:
             continue  # held against what the climb was to make of it
         if present is None or present.kind is not Kind.FOLDER or one.change is FileChange.RIGHTS:
             when = in_effect_after(one.path) if one.change is not FileChange.RIGHTS else ""

@@ -90,7 +90,7 @@ def take_inventory(run: Run) -> Facts:
     """Put together what is known of the data before: fingerprints from the backup, versions, the tree."""
     backup = read_backup(run.site.state.backups / run.plan.backup_name)
     prints = {name: backup.fingerprint(name) for name in run.site.databases()}
-    files = tree_sum(compared_entries(backup))
+    files = tree_sum(compared_entries(backup.manifest(), backup.data))
     survey = Inventory(
         run.stamp(),
         ask_probes(run.site, served=False),

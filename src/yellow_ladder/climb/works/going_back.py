@@ -32,10 +32,11 @@ def keep_what_is_newer(run: Run) -> Facts:
 
 def put_tree_back(run: Run) -> Facts:
     """Put the old tree back in its place. Where it is gone, every file then comes from the backup."""
-    if not placement_of(run.site).bring_back(run.plan, lambda tree: close_tree(run.site, tree, run.plan)):
-        take_back_elsewhere(run.plan, kept_ground(run.plan))
+    were_placed = any(step.kind is StepKind.PLACE for step in run.standing().begun)
+    is_back = placement_of(run.site).bring_back(run.plan, lambda tree: close_tree(run.site, tree, run.plan))
+    take_back_elsewhere(run.plan, kept_ground(run.plan), were_placed=were_placed)
+    if not is_back:
         return {"summary": "the old tree is gone; every file will come from the backup"}
-    take_back_elsewhere(run.plan, kept_ground(run.plan))
     close_site(run.site, run.plan)
     return {"summary": "the old tree is in its place"}
 
