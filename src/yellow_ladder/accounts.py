@@ -8,7 +8,7 @@ import pwd
 import re
 import shutil
 import stat
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -145,7 +145,12 @@ def may_write(path: Path, account: str) -> bool:
         status, who = path.stat(), pwd.getpwnam(account)
     except (OSError, KeyError):
         return True
-    if who.pw_uid in (0, status.st_uid):
-        return who.pw_uid == 0 or bool(status.st_mode & stat.S_IWUSR)
     groups = os.getgrouplist(account, who.pw_gid)
-    return bool(status.st_mode & (stat.S_IWGRP if status.st_gid in groups else stat.S_IWOTH))
+    return who.pw_uid == 0 or mode_lets_write(status.st_mode, (status.st_uid, status.st_gid), who.pw_uid, groups)
+
+
+def mode_lets_write(mode: int, owner: tuple[int, int], uid: int, groups: Collection[int]) -> bool:
+    """Whether the bits of a mode let an account with these groups write to what has this owner and group."""
+    if owner[0] == uid:
+        return bool(mode & stat.S_IWUSR)
+    return bool(mode & (stat.S_IWGRP if owner[1] in groups else stat.S_IWOTH))

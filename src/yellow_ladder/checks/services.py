@@ -14,6 +14,7 @@ from urllib.parse import urlsplit
 
 import psutil
 
+from yellow_ladder.accounts import mode_lets_write
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.files.entry import Entry, Kind, within
 from yellow_ladder.masking import masked_line
@@ -186,11 +187,8 @@ def _account_of(uid: int) -> str:
 
 
 def _may_write(entry: Entry, account: pwd.struct_passwd, groups: set[int]) -> bool:
-    if entry.kind is Kind.LINK:
-        return True
-    if entry.uid == account.pw_uid:
-        return bool(entry.mode & 0o200)
-    return bool(entry.mode & 0o020) if entry.gid in groups else bool(entry.mode & 0o002)
+    owner = (entry.uid, entry.gid)
+    return entry.kind is Kind.LINK or mode_lets_write(entry.mode, owner, account.pw_uid, groups)
 
 
 def _port_here(url: str) -> int | None:
