@@ -14,6 +14,7 @@ from tests.conftest import Demo, MakeDemo
 from yellow_ladder.database.row_changes import ADDED, CHANGED, DELETED, Row
 from yellow_ladder.database.selection import Field, Selection
 from yellow_ladder.demo.hurting import kinds
+from yellow_ladder.fingerprints.damage import what_happened
 from yellow_ladder.fingerprints.rows import Findings, RowChange, Sides, lines_for_file
 
 WHOLE = bool(os.environ.get("YELLOW_LADDER_SWEEP"))
@@ -126,3 +127,17 @@ def test_secrets_are_not_told_whatever_their_column_is_called(key: str, old: str
     for text in (findings.in_words().columns["value"], *written):
         assert (old in text) is is_told
         assert (not new or new in text) is (is_told or not new)
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "kind"),
+    [
+        ("1796089156.0823", "1796089670.2496", "another number"),
+        ("1796089156.0823", "1796089160", "rounded: fewer digits than before"),
+        ("1.25", "1.3", "rounded to 1 place"),
+        ("7", "-7", "sign lost or turned"),
+    ],
+)
+def test_a_number_that_is_near_is_rounded_only_where_digits_are_gone(old: str, new: str, kind: str) -> None:
+    assert what_happened(old, new) == kind
+    assert what_happened(float(old), float(new)) == kind

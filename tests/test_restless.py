@@ -11,7 +11,9 @@ from pathlib import Path
 
 import pytest
 
+from tests.archives import entry, write
 from tests.conftest import Demo, run_program
+from tests.sites import HEAD, SHEET
 from yellow_ladder.site.moves import moved_text
 
 WRITER = (
@@ -84,6 +86,33 @@ def test_a_cache_may_be_named_by_its_path(idle: Demo) -> None:
     idle.json("descend", "--yes")
     assert (idle.root / "uploads" / "pages" / "one").read_text() == "made at dawn"
     assert (idle.root / "uploads" / "plans" / "pages" / "one").read_text() == "made at noon"
+
+
+@pytest.mark.parametrize("placement", ["exchange", "overlay"])
+@pytest.mark.parametrize("named", ["cache", "*cache", "cache/pages"])
+def test_a_release_may_bring_what_is_a_cache_of_the_site(tmp_path: Path, placement: str, named: str) -> None:
+    """It comes where there is none, is none of what is compared, and is the site's again when going back."""
+    for version in ("2.4", "2.6"):
+        parts = [entry("VERSION", content=f"{version}\n".encode()), entry("cache/pages/empty", content=b"")]
+        parts += [entry("code/cache/" + version, content=b"made beforehand")]
+        (tmp_path / "releases").mkdir(exist_ok=True)
+        write(tmp_path / "releases" / f"quaybook-{version}.tar.zst", *parts, sheet=SHEET.format(version).encode())
+    pages = tmp_path / "app" / "cache" / "pages"
+    pages.mkdir(parents=True)
+    (pages / "empty").write_text("no more")
+    (pages / "noon").write_text("made at noon")
+    (tmp_path / "app" / "VERSION").write_text("2.4\n")
+    said = HEAD.replace("[releases]", f'placement = "{placement}"\n[releases]')
+    (tmp_path / "ladder.toml").write_text(f'{said}[keep]\ncaches = ["{named}"]\n')
+    up = run_program("climb", "--yes", folder=tmp_path)
+    assert up.code == 0, up.out + up.err
+    assert (pages / "empty").exists()
+    (pages / "empty").write_text("written since")
+    assert run_program("verify", folder=tmp_path).code == 0
+    down = run_program("descend", "--yes", folder=tmp_path)
+    assert down.code == 0, down.out + down.err
+    assert (pages / "noon").read_text() == "made at noon"
+    assert placement == "overlay" or (pages / "empty").read_text() == "no more"
 
 
 def test_the_path_of_a_cache_is_followed_where_a_release_moves_it_and_a_name_is_none() -> None:

@@ -43,10 +43,13 @@ class Restored:
     rights_set: int
 
 
-def restore_files(backup: Backup, ground: Ground, skip: Skip, *, rescue: Ground | None = None) -> Restored:
+def restore_files(
+    backup: Backup, ground: Ground, skip: Skip, *, rescue: Ground | None = None, caches: Skip = keep_all
+) -> Restored:
     """Make the tree and the files outside it equal to the backup; may be repeated after a crash.
 
-    Files that would be written over or removed are kept on the ground `rescue` first, where one is given.
+    Files that would be written over or removed are kept on the ground `rescue` first, where one is given. What `skip`
+    leaves out is not touched, but for `caches` in folders that were not there: those go with them.
     Raises AnswerNo when something is not equal afterwards.
     """
     root, manifest = ground.root, backup.manifest()
@@ -55,7 +58,7 @@ def restore_files(backup: Backup, ground: Ground, skip: Skip, *, rescue: Ground 
     if rescue is not None:
         os.sync()  # a power cut must not take the copy and the original
     for path in sorted(work.strange, key=lambda one: -one.count("/")):
-        _remove_stranger(ground.at(path), is_expected=path in manifest)
+        _remove_stranger(ground, path, caches, is_expected=path in manifest)
     _make_folders(ground, manifest, work.wanted)
     written = _extract(backup, ground, work.wanted, manifest)
     rights = _set_rights(ground, manifest, work.doubtful)
@@ -158,10 +161,14 @@ def _keep_what_would_go(ground: Ground, before: Entry | None, entry: Entry, resc
         copy_entry(ground.at(path), target)
 
 
-def _remove_stranger(location: Path, *, is_expected: bool) -> None:
+def _remove_stranger(ground: Ground, path: str, caches: Skip, *, is_expected: bool) -> None:
+    location = ground.at(path)
     if not nolinks.is_folder(location):
         remove_entry(location)
         return
+    for name in nolinks.names_in(location):
+        if caches(f"{path}/{name}"):
+            remove_entry(location / name)
     try:
         nolinks.remove_empty_folder(location)
     except OSError:  # it holds something that is not the tree's, such as a pid file

@@ -81,7 +81,7 @@ VALUES: tuple[ValueDamage, ...] = (
     ValueDamage("leading-zeros", "code", lambda v: v.lstrip("0"), "leading zeros lost"),
     ValueDamage("trailing-zeros", "figures", lambda v: v.rstrip("0"), "other digits"),
     ValueDamage("rounded", "money", lambda v: round(v), "rounded"),
-    ValueDamage("rounded-once", "money", lambda v: round(v, 1), "rounded to 1 places"),
+    ValueDamage("rounded-once", "money", lambda v: round(v, 1), "rounded to 1 place"),
     ValueDamage("sign", "money", lambda v: -v, "sign"),
     ValueDamage("zero", "money", lambda _: 0, "0 instead of a number"),
     ValueDamage("hundredfold", "money", lambda v: round(v * 100, 2), "multiplied by 100"),

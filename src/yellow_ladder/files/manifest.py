@@ -44,6 +44,19 @@ class Found(NamedTuple):
         return nolinks.open_regular_in(self.folder, self.name, self.location)
 
 
+def with_what_is_below(skip: Skip) -> Skip:
+    """As `skip`, of a path by itself: one below what it drops is dropped, too."""
+    known: dict[str, bool] = {}
+
+    def is_dropped(path: str) -> bool:
+        folder = path.rpartition("/")[0]
+        if folder and folder not in known:
+            known[folder] = is_dropped(folder)
+        return skip(path) or bool(folder and known[folder])
+
+    return is_dropped
+
+
 def walk_tree(root: Path, skip: Skip = keep_all, called: str = "") -> Iterator[tuple[str, Found]]:
     """Every entry below `root` as (tree path, what was found), folders before what they hold, names in byte order.
 

@@ -16,6 +16,7 @@ from html import unescape
 from typing import Any
 
 from yellow_ladder.fingerprints.meanings import FALSE_WORDS, TRUE_WORDS, moment_of, text_of
+from yellow_ladder.words import count_of
 
 OTHER = "another value"
 _ENCODINGS = ("cp1252", "latin-1", "cp437", "cp850")
@@ -117,8 +118,8 @@ def _numbers(old: Any, new: Any) -> str:
     gap = abs(first - second)
     places = _places(second)
     if places < _places(first) and gap < Decimal(1).scaleb(-places):
-        return f"rounded to {places} places" if places else "rounded to a whole number"
-    if gap and abs(first) > 0 and gap / abs(first) < Decimal("1e-5"):
+        return f"rounded to {count_of(places, 'place')}" if places else "rounded to a whole number"
+    if gap and abs(first) > 0 and gap / abs(first) < Decimal("1e-5") and _digits(second) < _digits(first):
         return "rounded: fewer digits than before"
     if first and (ratio := second / first) and abs(ratio).normalize() in _POWERS:
         return f"multiplied by {ratio.normalize():f}"
@@ -131,6 +132,10 @@ _POWERS = {Decimal(10) ** power for power in range(-9, 10) if power}
 def _places(number: Decimal) -> int:
     exponent = number.normalize().as_tuple().exponent
     return max(0, -exponent) if isinstance(exponent, int) else 0
+
+
+def _digits(number: Decimal) -> int:
+    return len(number.normalize().as_tuple().digits)
 
 
 def _moment(value: Any) -> tuple[datetime, int] | None:

@@ -140,6 +140,11 @@ class Site:
 
         return skip
 
+    def caches(self) -> Skip:
+        """Which tree paths are caches by what the site file says: they may go at any time."""
+        names, paths = re.compile(self._caches()), {one for one in self.record.keep.caches if "/" in one}
+        return lambda path: path in paths or names.match(path.rsplit("/", 1)[-1]) is not None
+
     def _caches(self) -> str:
         names = [one for one in self.record.keep.caches if "/" not in one]
         return "|".join(map(fnmatch.translate, names)) or r"(?!)"

@@ -7,14 +7,14 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from yellow_ladder import nolinks
-from yellow_ladder.climb.planning.staging import CARRIED_KINDS, Carried, put_settings, set_rights
+from yellow_ladder.climb.planning.staging import CARRIED_KINDS, Carried, put_settings, set_rights, skipped_in
 from yellow_ladder.durable import write_json, write_whole
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.files.archives.unpack import unpack_archive
 from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.entry import Entry, Kind, Manifest, within
 from yellow_ladder.files.listing import Chosen, Listing, in_order, side_by_side, write_listing
-from yellow_ladder.files.manifest import take_manifest
+from yellow_ladder.files.manifest import Skip, take_manifest, with_what_is_below
 from yellow_ladder.release.source import Releases
 from yellow_ladder.route import Rung
 from yellow_ladder.site.pointer import folder_for, said_by, turned
@@ -70,7 +70,9 @@ def stage_overlay(rung: Rung, number: int, staged: Path, folder: Path, staying: 
     keep = site.record.keep
     own = [path for kind in CARRIED_KINDS for path in getattr(keep, kind) if nolinks.is_there(site.root / path)]
     own += [one.path for one in carried.survey.addons if one.origin != "bundled"]
-    for path in [*keep.data_paths, *keep.shared_with, *map(carried.where, own)]:
+    # A cache that is there stays as it is; one that is not comes with the release.
+    caches = [path for path in skipped_in(staged, site.skipped()) if nolinks.is_there(site.root / path)]
+    for path in [*keep.data_paths, *keep.shared_with, *map(carried.where, own), *caches]:
         remove_entry(staged / path)
     moved = [path for path in own if carried.where(path) != before(path)]
     for path in moved:
@@ -123,6 +125,7 @@ def stage_pointer(rung: Rung, number: int, staged: Path, folder: Path, staying: 
 def _write_down(number: int, staged: Path, folder: Path, staying: Staying, gone: list[str]) -> None:
     """Leave in `staged` only what changes something, and write down what comes, what goes, and what will be."""
     base = staying.base
+    gone = [path for path in gone if path in base]
     coming = []
     for one in in_order(take_manifest(staged)):
         there = base.get(one.path)
@@ -132,10 +135,11 @@ def _write_down(number: int, staged: Path, folder: Path, staying: Staying, gone:
             continue
         coming.append(one)
     write_listing(folder / f"coming-{number}.jsonl", coming)
-    write_json(folder / f"going-{number}.json", [path for path in gone if path in base])
+    write_json(folder / f"going-{number}.json", gone)
     after = folder / f"around-{number}.jsonl"
-    data = [old for old, _ in staying.data]
-    write_listing(after, _after(base, Listing.opened(folder / f"coming-{number}.jsonl"), gone, data))
+    alone = staying.carried.site.tree_rules().alone  # no file of the site's, like a database's own, and yet there
+    others = [*(old for old, _ in staying.data), *alone]
+    write_listing(after, _after(base, Listing.opened(folder / f"coming-{number}.jsonl"), gone, others))
     staying.base = Listing.opened(after)
 
 
@@ -143,10 +147,12 @@ def _is_same(old: Entry, new: Entry) -> bool:
     return old.same_content(new) and old.same_rights(new)
 
 
-def _after(base: Manifest, coming: Manifest, gone: Iterable[str], data: Iterable[str]) -> Iterator[Entry]:
-    """The tree when all has come and gone; folders that are left empty by that are gone as well, `data` counted."""
+def _after(base: Manifest, coming: Manifest, gone: Iterable[str], others: Iterable[str]) -> Iterator[Entry]:
+    """The tree when all has come and gone; folders that are left empty by that, and hold none of `others`, are gone
+    as well.
+    """
     left = set(gone)
-    emptied = _emptied(base, coming, left) - {folder for path in data for folder in _above(path)}
+    emptied = _emptied(base, coming, left) - {folder for path in others for folder in _above(path)}
     for old, new in side_by_side(base, coming):
         if new is not None:
             yield new
@@ -175,6 +181,8 @@ def _above(path: str) -> Iterator[str]:
         yield path
 
 
-def expected_overlay(folder: Path, number: int) -> Iterator[Entry]:
-    """What will be when a rung is done, of a release without a folder of its own."""
-    return Listing.opened(folder / f"around-{number}.jsonl").entries()
+def expected_overlay(folder: Path, number: int, skip: Skip) -> Iterator[Entry]:
+    """What will be when a rung is done, of a release without a folder of its own; without what `skip` leaves out."""
+    is_left_out = with_what_is_below(skip)
+    entries = Listing.opened(folder / f"around-{number}.jsonl").entries()
+    return (one for one in entries if not is_left_out(one.path))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -30,12 +30,13 @@ from yellow_ladder.events import Listener, Progress, Unit
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.entry import Manifest, below_any
 from yellow_ladder.files.listing import Chosen, in_order, write_listing
-from yellow_ladder.files.manifest import take_manifest, tree_digest
+from yellow_ladder.files.manifest import tree_digest
 from yellow_ladder.release.source import check_digest
 from yellow_ladder.services import ServiceState
 from yellow_ladder.settings.notes import notes_of, patch_of
 from yellow_ladder.settings.shipped import secret_files
-from yellow_ladder.site.site import Site
+from yellow_ladder.site.moves import moved_text
+from yellow_ladder.site.site import Site, site_from_text
 from yellow_ladder.survey.machine import fitting_runtime
 
 
@@ -62,14 +63,14 @@ def stage_climb(prospect: Prospect, now: datetime, tell: Listener) -> Plan:
             sheet, own_folder = rung.release.sheet, ""
             if site.record.placement == "exchange":
                 data = stage_rung(rung, staged, carried)
-                expected = in_order(staged_entries(take_manifest(staged), data))
-                write_listing(folder / f"expected-{number}.jsonl", expected)
+                skip = _site_after(site, renamed_paths(site, carried)).skipped()
+                write_listing(folder / f"expected-{number}.jsonl", in_order(staged_entries(staged, data, skip)))
             else:
                 staying = staying or begin_staying(carried, prospect.releases)
                 data = staying.data
                 if site.record.placement == "overlay":
                     stage_overlay(rung, number, staged, folder, staying)
-                    write_listing(folder / f"expected-{number}.jsonl", expected_overlay(folder, number))
+                    write_listing(folder / f"expected-{number}.jsonl", expected_overlay(folder, number, site.skipped()))
                 else:
                     own_folder = stage_pointer(rung, number, staged, folder, staying)
             if own_folder:
@@ -98,6 +99,10 @@ def stage_climb(prospect: Prospect, now: datetime, tell: Listener) -> Plan:
         remove_entry(work)
         remove_entry(folder)
         raise
+
+
+def _site_after(site: Site, moves: Mapping[str, str]) -> Site:
+    return site_from_text(site.file, moved_text(site.text.decode(), moves).encode()) if moves else site
 
 
 def _plan(

@@ -15,7 +15,7 @@ from yellow_ladder.files.attributes import Attributes, inherited, match_attribut
 from yellow_ladder.files.copying import copy_entry, remove_entry
 from yellow_ladder.files.entry import Entry, Kind, Manifest, describe, entry_from, within
 from yellow_ladder.files.listing import Chosen
-from yellow_ladder.files.manifest import walk_tree
+from yellow_ladder.files.manifest import Skip, take_manifest, walk_tree
 from yellow_ladder.release.moves import moved
 from yellow_ladder.release.sheet import ReleaseSheet
 from yellow_ladder.route import Rung
@@ -233,7 +233,24 @@ def renamed_paths(site: Site, carried: Carried) -> Mapping[str, str]:
     return {path: carried.where(path) for path in named if carried.where(path) != path}
 
 
-def staged_entries(manifest: Manifest, data: tuple[tuple[str, str], ...]) -> Manifest:
-    """The staged tree without what lies in data folders."""
+def staged_entries(staged: Path, data: tuple[tuple[str, str], ...], skip: Skip) -> Manifest:
+    """The staged tree without what lies in data folders, and without what is no file of the site's once it is there: a
+    release may bring a cache, and from then on it comes and goes.
+    """
     folders = [new for _, new in data]
-    return Chosen(manifest, lambda path: not within(path, folders))
+    return Chosen(take_manifest(staged, skip), lambda path: not within(path, folders))
+
+
+def skipped_in(staged: Path, skip: Skip) -> list[str]:
+    """What a release brings that is no file of the site's, like a cache: files, and folders as a whole."""
+    found: list[str] = []
+
+    def is_skipped(path: str) -> bool:
+        if skip(path):
+            found.append(path)
+            return True
+        return False
+
+    for _ in walk_tree(staged, is_skipped):
+        pass
+    return found

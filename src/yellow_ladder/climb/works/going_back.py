@@ -46,7 +46,8 @@ def restore_all_files(run: Run) -> Facts:
     backup = read_backup(run.site.state.backups / run.plan.backup_name)
     # Whatever others wrote while the site was closed is kept before it is written over.
     rescue = kept_ground(run.plan)
-    done = restore_files(backup, Ground(run.site.root), run.site.skipped(), rescue=rescue)
+    site = run.site
+    done = restore_files(backup, Ground(site.root), site.skipped(), rescue=rescue, caches=site.caches())
     # Restoring may have taken the flag away: it was not there when the backup was made.
     close_site(run.site, run.plan)
     return {"written": done.written, "removed": done.removed, "rights": done.rights_set}
