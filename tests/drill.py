@@ -294,6 +294,8 @@ SHAPES = [
           gone=("figures",)),
     Shape("column rewritten loosely", _tables(columns_changed=["code"]),
           lambda e: [f"UPDATE stays SET code = {_SUFFIX[e]}"], gone=("code",)),
+    Shape("rewritten in some rows", _tables(columns_changed=["code"], changed_where="id = 0"),
+          lambda e: [f"UPDATE stays SET code = {_SUFFIX[e]} WHERE id = 0"]),
     Shape("column told", _tables(values={"code": _SUFFIX}), lambda e: [f"UPDATE stays SET code = {_SUFFIX[e]}"],
           gone=("code",)),
     Shape("rows gone", _tables(gone_where="id % 10 = 0"), lambda _: ["DELETE FROM stays WHERE id % 10 = 0"]),

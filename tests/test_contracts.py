@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import csv
 import json
+import re
 import sys
 
 import pytest
+from pydantic import ValidationError
 
 from tests.conftest import Demo
 from tests.test_claims import beside, verdict_of, write
@@ -14,6 +16,7 @@ from yellow_ladder.climb.conduct import Conditions, look_only
 from yellow_ladder.climb.record.catalog import find_climb
 from yellow_ladder.climb.works.holding import hold
 from yellow_ladder.demo.proof import picture_of
+from yellow_ladder.release.contract import TableChange
 from yellow_ladder.release.source import sheet_in
 
 LOOSE = '[[contract.tables]]\nname = "meta"\ncolumns_changed = ["value"]'
@@ -276,3 +279,18 @@ def test_a_table_that_a_release_speaks_of_and_is_gone_is_told_at_its_rung(demo: 
     assert answer.code == 1, answer.err
     assert "main.notices: is gone, and no release declares it" in " ".join(answer.err.split())
     assert picture_of(demo.site()) == before
+
+
+@pytest.mark.parametrize(
+    ("said", "why"),
+    [
+        ({"changed_where": "id = 1"}, "columns of `columns_changed`"),
+        ({"columns_changed": ["level"], "changed_where": "level = 'low'"}, "reads level"),
+        ({"columns_changed": ["level"], "columns_renamed": {"id": "nr"}, "changed_where": "id = 1"}, "reads id"),
+    ],
+)
+def test_in_which_rows_a_column_is_rewritten_is_told_by_columns_that_stay(said: dict[str, object], why: str) -> None:
+    with pytest.raises(ValidationError, match=re.escape(why)):
+        TableChange.model_validate({"name": "tides", **said})
+    fine = {"columns_changed": ["level"], "changed_where": "level_of = 1 AND paid"}
+    assert TableChange.model_validate({"name": "tides", **fine}).needs_reading

@@ -53,8 +53,9 @@ def made(engine: str, name: str, table: tuple[list[str], list[list[Any]], str]) 
     return made
 
 
-FORMS = ("nothing", "add", "fill", "drop", "rename table", "rename column", "loose", "told", "gone", "kept", "grow",
-         "grow and told", "same", "numbered anew", "by query", "drop table", "index", "any", "moved")  # fmt: skip
+FORMS = ("nothing", "add", "fill", "drop", "rename table", "rename column", "loose", "told", "gone", "kept",
+         "grow", "loose in some rows", "grow and told", "same", "numbered anew", "by query", "drop table",
+         "index", "any", "moved")  # fmt: skip
 
 
 def change(form: str, name: str, table: tuple[list[str], list[list[Any]], str], engine: str) -> Iterator[Any]:
@@ -77,6 +78,8 @@ def change(form: str, name: str, table: tuple[list[str], list[list[Any]], str], 
         "rename column": ({"tables": [{"name": name, "columns_renamed": {first: "renamed"}}]},
                           [f"ALTER TABLE {name} RENAME COLUMN {first} TO renamed"]),
         "loose": ({"tables": [{"name": name, "columns_changed": [first]}]}, [f"UPDATE {name} SET {first} = NULL"]),
+        "loose in some rows": ({"tables": [{"name": name, "columns_changed": [first], "changed_where": "part = 1"}]},
+                               [f"UPDATE {name} SET {first} = NULL WHERE part = 1"]),
         "told": ({"tables": [{"name": name, "values": told}]}, [tell]),
         "gone": ({"tables": [{"name": name, "gone_where": "part = 1"}]}, [f"DELETE FROM {name} WHERE part = 1"]),
         "kept": ({"tables": [{"name": name, "kept_where": "id > 3"}]}, [f"DELETE FROM {name} WHERE NOT id > 3"]),

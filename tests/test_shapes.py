@@ -661,7 +661,7 @@ def test_rows_that_came_do_not_hide_that_old_ones_were_rewritten(make_demo: Make
     assert answer.code == 0, answer.err
     told = " ".join(answer.out.split())
     assert "1 row came, the 2 old ones compared by key" in told
-    assert "main.tides: level rewritten" in told, "what is given up is told"
+    assert "main.tides: level rewritten where id = 1, and held in all other rows" in told, "what is given up is told"
 
 
 GIVES_UP = '[[contract]]\n[[contract.tables]]\nname = "tides"\ncolumns_changed = ["port"]\n'
@@ -672,7 +672,11 @@ GIVES_UP = '[[contract]]\n[[contract.tables]]\nname = "tides"\ncolumns_changed =
     [
         (
             "UPDATE tides SET level = 'high' WHERE id = 2; INSERT INTO tides VALUES (3, 'Ostkai', 'low');",
-            {"rows": "grow", "columns_changed": ["level"]},
+            {"rows": "grow", "columns_changed": ["level"], "changed_where": "id = 2"},
+        ),
+        (
+            "UPDATE tides SET level = 'very high' WHERE id = 1;",
+            {"columns_changed": ["level"], "changed_where": "id = 1"},
         ),
         (
             "DELETE FROM tides WHERE id = 1; INSERT INTO tides VALUES (3, 'Ostkai', 'low'), (4, 'Ost', 'low');",
@@ -684,7 +688,7 @@ GIVES_UP = '[[contract]]\n[[contract.tables]]\nname = "tides"\ncolumns_changed =
         ),
         ("UPDATE tides SET id = 7 WHERE id = 1; INSERT INTO tides VALUES (3, 'Ostkai', 'low');", {"rows": "any"}),
     ],
-    ids=["rewritten", "gone", "gone and rewritten", "numbered anew"],
+    ids=["rewritten and come", "rewritten", "gone", "gone and rewritten", "numbered anew"],
 )
 def test_what_is_proposed_between_two_releases_is_enough_as_well(
     migration: str, wanted: dict[str, object], make_demo: MakeDemo

@@ -8,11 +8,15 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True, slots=True)
 class Field:
-    """One column of a selection: a column of the table, or `sql` over its row; for a query, a column of its answer."""
+    """One column of a selection: a column of the table, or `sql` over its row; for a query, a column of its answer.
+
+    A column is read as NULL in rows for which `unless`, SQL over the row, is true.
+    """
 
     name: str
     column: str = ""
     sql: str = ""
+    unless: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,7 +39,12 @@ class Selection:
         `quoted` quotes an identifier, `column` gives the SQL that reads a column of the table as it is compared.
         """
         read = column or quoted
-        parts = [f"({one.sql})" if one.sql else read(one.column or one.name) for one in self.fields]
+
+        def part(one: Field) -> str:
+            text = f"({one.sql})" if one.sql else read(one.column or one.name)
+            return f"CASE WHEN ({one.unless}) THEN NULL ELSE {text} END" if one.unless else text
+
+        parts = [part(one) for one in self.fields]
         listed = ", ".join(f"{part} AS {quoted(f'f{number}')}" for number, part in enumerate(parts))
         text = f"SELECT {listed} FROM {source}"
         return f"{text} WHERE ({self.where})" if self.where else text

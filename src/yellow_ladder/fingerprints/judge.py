@@ -9,7 +9,8 @@ from yellow_ladder.database.port import COUNTER_OF
 from yellow_ladder.fingerprints.definitions import judge_definitions
 from yellow_ladder.fingerprints.lineage import ColumnLine, Lineage, TableLine
 from yellow_ladder.fingerprints.records import TWO_WAYS, DatabasePrint, TablePrint
-from yellow_ladder.fingerprints.verdicts import IN_OTHER_ROWS, TableVerdict, Verdict
+from yellow_ladder.fingerprints.verdicts import IN_OTHER_ROWS, REWRITTEN_WHERE, TableVerdict, Verdict
+from yellow_ladder.release.contract import TableChange
 
 
 @dataclass(frozen=True, slots=True)
@@ -161,9 +162,15 @@ def _told_words(line: TableLine, rows_before: int | None, expected: TablePrint, 
     if line.told is not None:
         words += [f"{column} held against what it should be" for column in line.told.values]
         words += [f"{column} compared as {meaning}" for column, meaning in line.told.same_as.items()]
+        words += [_where_changed(line.told)] if line.told.changed_where else []
         words += ["held against a query of before"] if line.told.query else []
         words += [f"rows found by {', '.join(line.told.matched_by)}"] if line.told.matched_by else []
     return words
+
+
+def _where_changed(told: TableChange) -> str:
+    condition = told.changed_where if isinstance(told.changed_where, str) else next(iter(told.changed_where.values()))
+    return f"{', '.join(told.columns_changed)}{REWRITTEN_WHERE}{condition}, and held in all other rows"
 
 
 def _judge_volatile(name: str, line: TableLine, rows_before: int | None, now: TablePrint) -> TableVerdict:

@@ -157,7 +157,7 @@ def _told_pair(reading: Reading, now: TablePrint) -> Pair:
     key = tuple(one for one in reading.key if one in fields)
     columns = (*key, *(one for one in fields if one not in key))
     old = replace(reading.selection, fields=tuple(fields[one] for one in columns))
-    new = Selection(tuple(Field(one) for one in columns), reading.table)
+    new = Selection(tuple(Field(one, unless=fields[one].unless) for one in columns), reading.table)
     is_told = bool(reading.selection.query) or any(one.sql for one in reading.selection.fields)
     return Pair(old, new, Sides(columns, key, reading.meanings, may_come=reading.grows, is_told=is_told))
 
@@ -232,7 +232,14 @@ def told_in(verdict: TableVerdict, found: InWords | None) -> TableVerdict:
     columns = [f"{name}: {text}" for name, text in found.columns.items()]
     remarks = (*found.rows.values(), *columns, *kept)
     is_gone = DELETED in found.rows
-    return replace(verdict, remarks=remarks, differing=tuple(found.columns), rows_gone=is_gone, gone=found.gone)
+    return replace(
+        verdict,
+        remarks=remarks,
+        differing=tuple(found.columns),
+        rows_gone=is_gone,
+        gone=found.gone,
+        changed=found.changed,
+    )
 
 
 def _tells_the_same(remark: str, found: InWords) -> bool:

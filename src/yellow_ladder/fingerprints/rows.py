@@ -19,7 +19,7 @@ from yellow_ladder.masking import MASK, is_secret_by_itself, names_a_secret
 from yellow_ladder.words import count_of
 
 SAMPLE_ROWS, EXAMPLES = 200, 3
-FEW_GONE = 5
+FEW_ROWS = 5
 _PLAIN_NAME, _LONGEST_KEY = re.compile(r"[a-z_][a-z0-9_]*"), 100
 _SHOWN, _AROUND = 32, 10
 _PLAIN_NUMBER = re.compile(r"-?(0|[1-9]\d{0,17})(\.\d{1,17})?")
@@ -87,6 +87,8 @@ class InWords:
     rows: Mapping[str, str]
     gone: tuple[str, ...] = ()
     """Where few rows are gone, what finds each of them, as SQL over its key."""
+    changed: tuple[str, ...] = ()
+    """The same of rows that are there and differ."""
 
     @property
     def is_nothing(self) -> bool:
@@ -187,14 +189,17 @@ class Findings:
                 named = [self._key_in_words(row, masked) for row in rows]
                 more = f" and {count - len(rows):,} more" if count > len(rows) else ""
                 changed_rows[kind] = f"{count_of(count, 'row')} {words}: {'; '.join(named)}{more}"
-        return InWords(columns, changed_rows, self._gone(masked))
+        by_key = tuple(self._found_by(kind, masked) for kind in (DELETED, CHANGED))
+        return InWords(columns, changed_rows, *by_key)
 
-    def _gone(self, masked: Collection[str]) -> tuple[str, ...]:
-        """What finds each row that is gone; nothing where they are many, or have no key that can be written down."""
-        gone, key = self.first[DELETED], self.sides.key
-        if not 0 < self.counts[DELETED] <= FEW_GONE or not key or any(name in masked for name in key):
+    def _found_by(self, kind: str, masked: Collection[str]) -> tuple[str, ...]:
+        """What finds each row of a kind; nothing where they are many, or have no key that can be written down."""
+        rows, key = self.first[kind], self.sides.key
+        if not 0 < self.counts[kind] <= FEW_ROWS or not key or any(name in masked for name in key):
             return ()
-        values = [[(one.old or ())[self._place(name)] for name in key] for one in gone]
+        if set(key) & self.values.keys():
+            return ()
+        values = [[(one.old or ())[self._place(name)] for name in key] for one in rows]
         if not all(map(_PLAIN_NAME.fullmatch, key)) or not all(_can_be_written(one) for row in values for one in row):
             return ()
         found = (

@@ -51,7 +51,7 @@ class Reading:
 
     def after(self) -> Selection:
         """The same columns of the table as it is."""
-        return Selection(tuple(Field(name) for name in self.selection.names), self.table)
+        return Selection(tuple(Field(one.name, unless=one.unless) for one in self.selection.fields), self.table)
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,7 +111,7 @@ def _reading(
     fields = tuple(
         one
         for column, its in line.columns.items()
-        if (one := _field(column, its.origin, values, told, line.origin)) is not None
+        if (one := _field(column, its.origin, values, told, engine, line.origin)) is not None
         and (one.sql or one.column not in unheld or column in told.matched_by)
     )
     if engine == "sqlite":
@@ -125,14 +125,17 @@ def _grows(told: TableChange) -> bool:
 
 
 def _field(
-    column: str, origin: tuple[str, str] | None, values: Mapping[str, str], told: TableChange, table: str
+    column: str, origin: tuple[str, str] | None, values: Mapping[str, str], told: TableChange, engine: str, table: str
 ) -> Field | None:
     """How a column is read before: by its SQL, or as it is; None where nothing tells what it will hold."""
     if column in values:
         return Field(column, sql=values[column]) if values[column] else None
-    if origin is None or origin[0] != table or column in told.columns_changed:
+    if origin is None or origin[0] != table:
         return None
-    return Field(column, origin[1])
+    if column not in told.columns_changed:
+        return Field(column, origin[1])
+    condition = for_engine(told.changed_where, engine)
+    return Field(column, origin[1], unless=condition) if condition else None
 
 
 def _is_for(told: TableChange, engine: str) -> bool:
@@ -150,7 +153,7 @@ def _where(told: TableChange, engine: str) -> str:
 def _key_after(line: TableLine, key: tuple[str, ...], fields: tuple[Field, ...]) -> tuple[str, ...]:
     """The new names of the old key's columns; the whole row where one of them cannot be told."""
     names = {its.origin[1]: column for column, its in line.columns.items() if its.origin is not None}
-    readable = {one.name for one in fields}
+    readable = {one.name for one in fields if not one.unless}
     after = tuple(names.get(one, "") for one in key)
     return after if after and set(after) <= readable else tuple(one.name for one in fields)
 

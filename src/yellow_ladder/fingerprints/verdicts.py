@@ -15,6 +15,8 @@ ACCEPTED = "accepted: "
 
 IN_OTHER_ROWS = "values stand in other rows"
 """How a remark about a column goes on, of which only the ties to its rows differ."""
+REWRITTEN_WHERE = " rewritten where "
+"""What a remark about columns says of which a release rewrites some rows."""
 
 
 class Verdict(StrEnum):
@@ -32,7 +34,8 @@ class TableVerdict:
     """One table: rows before and after (None where there was no such table), columns compared, and what was found.
 
     `differing`: columns in which rows from before were seen to differ, where rows were looked at; `rows_gone`: whether
-    some were seen to be gone; `gone`: what finds each of them, as SQL, where they are few.
+    some were seen to be gone; `gone` and `changed`: what finds each row that is gone or differs, as SQL, where they
+    are few.
     """
 
     table: str
@@ -46,6 +49,7 @@ class TableVerdict:
     differing: tuple[str, ...] = ()
     rows_gone: bool = False
     gone: tuple[str, ...] = ()
+    changed: tuple[str, ...] = ()
 
     @property
     def is_uncompared(self) -> bool:
@@ -64,7 +68,7 @@ class TableVerdict:
     @staticmethod
     def from_record(record: Mapping[str, Any]) -> TableVerdict:
         """Read what `as_record` gave."""
-        lists = {name: tuple(record[name]) for name in ("remarks", "differing", "gone") if name in record}
+        lists = {name: tuple(record[name]) for name in ("remarks", "differing", "gone", "changed") if name in record}
         return TableVerdict(**{**record, "verdict": Verdict(record["verdict"]), **lists})
 
 

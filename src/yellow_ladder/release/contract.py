@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
@@ -30,6 +31,7 @@ class TableChange(Record):
     columns_added: Names = []
     columns_dropped: Names = []
     columns_changed: Names = []
+    changed_where: ByEngine | Literal[""] = ""
     columns_renamed: dict[str, str] = {}
     rows: Literal["same", "grow", "any"] = "same"
     loses: str = ""
@@ -50,6 +52,15 @@ class TableChange(Record):
             raise ValueError("has `kept_where` and `gone_where`: one of them says it")
         if self.query and (self.values or self.kept_where or self.gone_where or self.renamed_from):
             raise ValueError("has a `query`, which says all by itself: `values`, `kept_where` and the like go into it")
+        if self.changed_where and (self.query or not self.columns_changed):
+            raise ValueError(
+                "has `changed_where`, which tells in which rows columns of `columns_changed` are rewritten"
+            )
+        lost = [name for name in (*self.columns_dropped, *self.columns_renamed, *self.columns_changed)
+                if re.search(rf"(?<!\w){re.escape(name)}(?!\w)", str(self.changed_where))]  # fmt: skip
+        if lost:
+            text = "has `changed_where`, which is asked of the row before and after, and reads"
+            raise ValueError(f"{text} {', '.join(lost)}: rows are to be known by columns that stay")
         if self.rows == "any" and self.needs_reading:
             raise ValueError('has rows = "any", which gives up what the other keys hold: leave it out, or say "grow"')
         return self
@@ -58,7 +69,7 @@ class TableChange(Record):
     def needs_reading(self) -> bool:
         """Whether what the table should hold is read from the database before the change."""
         told = self.values or self.kept_where or self.gone_where or self.query or self.same_as or self.matched_by
-        return bool(told) or self.rows == "grow"
+        return bool(told or self.changed_where) or self.rows == "grow"
 
     @property
     def is_loose(self) -> bool:

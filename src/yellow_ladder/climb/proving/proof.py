@@ -34,7 +34,7 @@ from yellow_ladder.durable import write_json
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.fingerprints.lineage import compose
-from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
+from yellow_ladder.fingerprints.verdicts import REWRITTEN_WHERE, TableVerdict, Verdict
 from yellow_ladder.settings.document import Document
 from yellow_ladder.settings.judge import SettingsVerdict, judge_settings
 from yellow_ladder.settings.reading import read_settings_file
@@ -98,7 +98,7 @@ class Proof:
             for name, verdicts in self.tables.items()
             for one in verdicts
             for remark in one.remarks
-            if one.verdict is Verdict.AS_DECLARED and remark.endswith(words)
+            if one.verdict is Verdict.AS_DECLARED and (remark.endswith(words) or REWRITTEN_WHERE in remark)
         ]
 
     @property

@@ -160,8 +160,19 @@ def _change(
         return change
     changed = _rewritten(line, before, new)
     if changed:
-        change.add("columns_changed", changed)
+        _add_rewritten(change, line, changed, old.rows, found)
     return change
+
+
+def _add_rewritten(change: Table, line: TableLine, columns: list[str], left: int, found: TableVerdict | None) -> None:
+    """Columns that are rewritten; of a few of the `left` rows alone, where their keys tell them and no column has
+    another name.
+    """
+    change.add("columns_changed", columns)
+    rows = found.changed if found is not None and set(found.differing) == set(columns) else ()
+    as_they_were = all(its.origin == (line.origin, one) for one, its in line.columns.items() if its.origin is not None)
+    if 0 < len(rows) < left and as_they_were and "columns_renamed" not in change:
+        change.add("changed_where", " OR ".join(rows))
 
 
 def _add_rows(change: Table, line: TableLine, old: TablePrint, new: TablePrint, found: TableVerdict | None) -> None:
@@ -181,7 +192,7 @@ def _add_rows(change: Table, line: TableLine, old: TablePrint, new: TablePrint, 
         change.add("rows", "grow" if known else "any")
     rewritten = [one for one in differing if one in line.columns and not line.columns[one].is_changed]
     if rewritten and known:
-        change.add("columns_changed", rewritten)
+        _add_rewritten(change, line, rewritten, left, found)
 
 
 def _rewritten(line: TableLine, before: DatabasePrint, new: TablePrint) -> list[str]:
