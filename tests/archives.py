@@ -38,10 +38,10 @@ def sparse(name: str, size: int) -> tuple[tarfile.TarInfo, bytes]:
     return header, content
 
 
-def write(path: Path, *entries: tuple[tarfile.TarInfo, bytes], sheet: bytes = SHEET) -> Path:
+def write(path: Path, *entries: tuple[tarfile.TarInfo, bytes], sheet: bytes | None = SHEET) -> Path:
     raw = io.BytesIO()
     with tarfile.open(fileobj=raw, mode="w") as archive:
-        for header, content in [entry("release.toml", content=sheet), *entries]:
+        for header, content in [*([entry("release.toml", content=sheet)] if sheet is not None else []), *entries]:
             archive.addfile(header, io.BytesIO(content))
     path.write_bytes(zstandard.ZstdCompressor().compress(raw.getvalue()))
     return path

@@ -26,7 +26,8 @@ from yellow_ladder.report.discoveries import discovery_page
 def command(choices: Choices, folder: Path, units: tuple[Path, ...], show: bool) -> None:
     """Look at the application in DIR and write ladder.toml beside it: what was found, guesses marked as such.
 
-    With --site, it is written there. Asks nothing, runs nothing, and copies no password.
+    With --site, it is written there. Asks nothing, runs nothing, and copies no password. An archive of the installed
+    release in the folder `releases` beside the site file tells what came with it, so that less has to be guessed.
     """
     root = folder.resolve()
     is_named = choices.site_file != Choices.default().site_file or "YELLOW_LADDER_SITE" in os.environ
@@ -36,7 +37,7 @@ def command(choices: Choices, folder: Path, units: tuple[Path, ...], show: bool)
     if target.exists() and not show:
         text = f"there is a site file already: {target}"
         raise BadInput(Problem("site-file-there", text, "see what it would say with --show", str(target)))
-    found = discover(root, units or UNIT_FOLDERS)
+    found = discover(root, units or UNIT_FOLDERS, target.parent / "releases")
     text, left = site_file_text(found, beside=target.parent)
     if not show:
         write_whole(target, text.encode(), mode=0o644)

@@ -29,6 +29,7 @@ COMMANDS = {
     "descend": "Go back to the state before a climb.",
     "settle": "Accept a climb for good, and remove what was kept for going back.",
     "history": "Show past climbs, how long they took, how they ended.",
+    "sheet": "Draft the release sheets that a vendor's archives lack.",
     "pack": "Make a release archive from a tree with its sheet.",
     "demo": "Prepare the demonstration site and run an example on it.",
 }

@@ -17,6 +17,7 @@ from yellow_ladder.discovery.databases import SQLITE_MAGIC
 from yellow_ladder.discovery.readers import read_settings
 from yellow_ladder.files.entry import within
 from yellow_ladder.files.reading import read_regular
+from yellow_ladder.words import count_of
 
 CODE = {".py", ".php", ".js", ".rb", ".java", ".class", ".jar", ".go", ".so", ".css", ".html", ".pl", ".ts"}
 ADDON_NAMES = {"addons", "add-ons", "plugins", "extensions", "themes", "skins", "languages"}
@@ -40,6 +41,8 @@ _A_LOG = re.compile(r"(?i)\.(?:log|out|err|txt)(?:[.-]\d+)?(?:\.gz)?$")
 _DAY_S = 86_400
 # So much of the code belongs to one account where another one's folders stand out.
 _NEARLY_ALL_CODE, _ENOUGH_CODE = 0.8, 5
+# Placeholders and files that forbid a look are shipped in folders for data.
+_FEW_SHIPPED = 3
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,19 +58,25 @@ _Files = list[tuple[str, os.stat_result]]
 
 @dataclass(frozen=True, slots=True)
 class _Installed:
-    """How the code came: about when (seconds since 1970; 0 where nothing tells), and whose nearly all of it is."""
+    """How the code came: about when (seconds since 1970; 0 where nothing tells), whose nearly all of it is, and what
+    its release shipped, where that is at hand.
+    """
 
     at: float
     keeper: int | None
     others_write: bool
+    shipped: Collection[str] = ()
 
 
-def data_folders(root: Path, files: Mapping[str, os.stat_result], releases: str = "") -> Iterator[Guess]:
+def data_folders(
+    root: Path, files: Mapping[str, os.stat_result], releases: str = "", shipped: Collection[str] = ()
+) -> Iterator[Guess]:
     """Folders that people or the application write to: by whose they are where that parts them from the code, else by
-    what was written since the installation; or by their name. `releases` is the folder with releases, which is none.
+    what is none of the release's (`shipped`) or was written since the installation; or by their name. `releases` is the
+    folder with releases, which is none.
     """
     folders = {**{name: [] for name in _empty_in(root, files) if name != releases}, **_by_folder(files.items(), "")}
-    came = _how_it_came(root, files, folders)
+    came = _how_it_came(root, files, folders, shipped)
     for folder, inside in sorted(folders.items()):
         why = _why_data(root, folder, inside, came)
         if not why or folder.lower() in ADDON_NAMES:
@@ -92,7 +101,9 @@ def _empty_in(root: Path, files: Iterable[str]) -> Iterator[str]:
                 yield name
 
 
-def _how_it_came(root: Path, files: Mapping[str, os.stat_result], folders: Mapping[str, _Files]) -> _Installed:
+def _how_it_came(
+    root: Path, files: Mapping[str, os.stat_result], folders: Mapping[str, _Files], shipped: Collection[str]
+) -> _Installed:
     code = [(path, one.st_uid) for path, one in files.items() if Path(path).suffix in CODE]
     # What an application is started with lies at the top; deeper down there may be more pages of users than code.
     owners = Counter(uid for path, uid in code if "/" not in path) or Counter(uid for _, uid in code)
@@ -103,7 +114,7 @@ def _how_it_came(root: Path, files: Mapping[str, os.stat_result], folders: Mappi
     if not (libraries or len(code) >= _ENOUGH_CODE) or count < _NEARLY_ALL_CODE * owners.total():
         keeper = None
     others_write = any(_others(root, folder, inside, keeper) for folder, inside in folders.items())
-    return _Installed(installed_at(files), keeper, others_write)
+    return _Installed(installed_at(files), keeper, others_write, shipped)
 
 
 def _others(root: Path, folder: str, inside: _Files, keeper: int | None) -> str:
@@ -139,10 +150,22 @@ def _why_data(root: Path, folder: str, inside: _Files, came: _Installed) -> str:
     by_name = "its name" if is_named_so and inside and not is_code else ""
     if came.others_write:
         return _others(root, folder, inside, came.keeper) or by_name
-    written = [path for path, one in inside if one.st_mtime > came.at + _DAY_S]
-    if came.at and len(written) * 2 > len(inside) and (is_named_so or not is_code):
+    if came.shipped:
+        own = sum(path not in came.shipped for path, _ in inside)
+        # Among many of the release's they are carried over one by one; as data they would keep those from being new.
+        is_own = own and len(inside) - own <= max(_FEW_SHIPPED, len(inside) // 10)
+        return f"{own:,} of {count_of(len(inside), 'file')} are none of the release's" if is_own else by_name
+    written = [one for _, one in inside if one.st_mtime > came.at + _DAY_S]
+    is_written = came.at and len(written) * 2 > len(inside) and not _came_at_once(written)
+    if is_written and (is_named_so or not is_code):
         return f"{len(written):,} of {len(inside):,} files were written since the installation"
     return by_name
+
+
+def _came_at_once(files: Sequence[os.stat_result]) -> bool:
+    """Whether files look unpacked: archives keep whole seconds, and what was built with a release is of one hour."""
+    times = [one.st_mtime_ns for one in files]
+    return len(times) > 2 and not any(at % 10**9 for at in times) and max(times) - min(times) < 3600 * 10**9
 
 
 def _is_settings(root: Path, path: str) -> bool:

@@ -12,6 +12,7 @@ from itertools import islice
 from pathlib import Path
 
 from yellow_ladder.accounts import may_write
+from yellow_ladder.discovery.archives import package_of
 from yellow_ladder.discovery.data import (
     ADDON_NAMES,
     HOME_TOOLS,
@@ -80,6 +81,7 @@ class Discovery:
     version_file: str = ""
     version_pattern: str = ""
     version: str = ""
+    package: str = ""  # the archive of the installed release, where it is at hand
     settings: list[Guess] = field(default_factory=list)
     shipped: dict[str, str] = field(default_factory=dict)  # settings file -> the vendor's sample of it
     databases: list[FoundDatabase] = field(default_factory=list)
@@ -103,9 +105,9 @@ class Discovery:
     shortened: bool = False
 
 
-def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discovery:
+def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS, releases: Path | None = None) -> Discovery:
     """Look at an installed application and at what runs of it; what cannot be read is left out. Nothing is asked, run
-    or changed.
+    or changed. Where the installed release's archive lies in the folder `releases`, it tells what came with it.
     """
     found = Discovery(root)
     with contextlib.suppress(OSError):
@@ -116,16 +118,19 @@ def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discove
     found.servers = find_servers(root, files)
     for server in found.servers:  # its data folder is no folder of files
         files = {path: status for path, status in files.items() if not within(path, [server.folder])}
-    written = list(data_folders(root, files, found.behind.releases.split("/")[0] if found.behind else ""))
-    written += [one for guess in written for one in logs_within(guess.what, files)]
-    found.logs = [one for one in written if holds_logs(one.what, files)]
-    found.data = [one for one in written if one not in found.logs]
     at_work = {str(root / server.folder) for server in found.servers}
     found.running = [one for one in running_in(root) if one.folder not in at_work]
     if found.behind is None:
         found.version_file, found.version_pattern, found.version = find_version(root, files, found.running)
     else:
         found.version = found.behind.version
+    shipped: Collection[str] = ()
+    if releases is not None and found.behind is None:
+        found.package, shipped = package_of(found.version, releases, [found.version_file] if found.version_file else [])
+    written = list(data_folders(root, files, found.behind.releases.split("/")[0] if found.behind else "", shipped))
+    written += [one for guess in written for one in logs_within(guess.what, files)]
+    found.logs = [one for one in written if holds_logs(one.what, files)]
+    found.data = [one for one in written if one not in found.logs]
     found.jobs = jobs_of({root, root.resolve()})
     _find_settings(found, files)
     if found.behind is not None:
@@ -150,7 +155,7 @@ def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS) -> Discove
     found.units = list(find_units(root, unit_folders))
     if found.behind is None:
         found.others = list(others_in(root, [*(one.what for one in found.data), *(one.what for one in found.addons)]))
-    found.product = _product_of(root, files, found.version_file)
+    found.product = _product_of(root, files, found)
     return found
 
 
@@ -325,7 +330,8 @@ def _sounds_like_settings(path: str, read: FoundSettings) -> bool:
     return SETTINGS_NAME.search(path) is not None
 
 
-def _product_of(root: Path, files: Iterable[str], version_file: str) -> str:
+def _product_of(root: Path, files: Iterable[str], found: Discovery) -> str:
+    version_file = found.version_file
     for name, pattern in (
         ("release.toml", r'^product\s*=\s*"([^"]+)"'),
         ("package.json", r'"name"\s*:\s*"([^"@/]+)"'),
@@ -339,4 +345,5 @@ def _product_of(root: Path, files: Iterable[str], version_file: str) -> str:
             match = re.search(pattern, text, re.MULTILINE)
             if match:
                 return match[1]
-    return re.sub(r"[^A-Za-z0-9._-]", "-", root.name).strip("-._") or "application"
+    packed = re.match(r"([A-Za-z][A-Za-z0-9._-]*?)[-_.]v?\d", found.package)
+    return re.sub(r"[^A-Za-z0-9._-]", "-", packed[1] if packed else root.name).strip("-._") or "application"

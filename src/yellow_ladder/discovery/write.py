@@ -59,7 +59,7 @@ def site_file_text(
         "# [maintenance]",
         '# flag = "path/to/the/flag"',
     ]
-    left.insert(0, f"releases.source: the folder `{releases}` or a URL with the product's releases")
+    left.insert(0, f"releases.source: the folder `{releases}` or a URL with the releases; `yl sheet` drafts sheets")
     left.append("[maintenance]: how users are shut out; without it they meet a stopped site")
     return "\n".join(short for line in lines for short in _in_lines(line)) + "\n", left
 

@@ -226,7 +226,7 @@ def _read_release(archive: Path, digest: str) -> Release:
     raw = sheet_in(archive)
     if raw is None:
         text = f"{archive} has no release sheet, in it or beside it"
-        remedy = f"write {beside.name} beside it, see docs/release-sheet.md"
+        remedy = f"`yl sheet` drafts {beside.name} beside it, to be read and completed"
         raise BadInput(Problem("no-sheet", text, remedy, str(archive)))
     return Release(parse_sheet(raw, f"{archive}!{SHEET_NAME}"), archive, digest)
 

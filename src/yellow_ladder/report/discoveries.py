@@ -19,12 +19,19 @@ def _beginning(words: str) -> str:
     return words if len(words) <= _LONGEST else f"{words[: _LONGEST - 1]}…"
 
 
+def _version(found: Discovery) -> list[tuple[str, str]]:
+    rows = [("version", f"{found.version}  {found.version_file}" if found.version_file else "no version file found")]
+    if found.behind is not None:
+        rows = [("version", f"{found.version}  link {found.behind.link} → {found.behind.release}")]
+    if found.package:
+        rows.append(("release", one_line(f"{found.package}  (what is not in it is the site's own)")))
+    return rows
+
+
 def discovery_page(found: Discovery, text: str, left: list[str], target: Path | None) -> Page:
     """What was found, what is left to fill in, and where it was written; without a target, the text itself."""
     page = Page().add(title(found.root.name, f"{found.product} {found.version}".strip(), str(found.root)))
-    rows = [("version", f"{found.version}  {found.version_file}" if found.version_file else "no version file found")]
-    if found.behind is not None:
-        rows[0] = ("version", f"{found.version}  link {found.behind.link} → {found.behind.release}")
+    rows = _version(found)
     if found.environment is not None:
         runtime, made_with = found.environment.runtime, found.environment.made_with
         rows.append(("runtime", runtime if made_with == runtime else f"{runtime}, made with {made_with}"))

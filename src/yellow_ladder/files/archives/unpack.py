@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import tarfile
-from collections.abc import Collection, Container
+from collections.abc import Callable, Collection, Container
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import IO, cast
@@ -140,6 +140,29 @@ def read_contents(path: Path, limits: Limits, top: str | None = None) -> dict[st
     if not strip:
         return found
     return {name[len(strip) + 1 :]: value for name, value in found.items() if name.startswith(strip + "/")}
+
+
+def look_through(
+    path: Path, limits: Limits, is_wanted: Callable[[str], bool], most_bytes: int
+) -> tuple[list[str], dict[str, bytes]]:
+    """The names of an archive's files as they stand in it, and what is in those that are wanted and no larger than
+    `most_bytes`; nothing is written.
+
+    Raises BadInput for an archive that is refused or damaged.
+    """
+    budget = _Budget(path, limits, set(), {})
+    names: list[str] = []
+    found: dict[str, bytes] = {}
+    with open_members(path) as members:
+        for member, content in members:
+            name = budget.admit(member)
+            if content is None:
+                continue
+            names.append(name)
+            if member.size <= most_bytes and is_wanted(name):
+                budget.spend(member.size)
+                found[name] = content.read()
+    return names, found
 
 
 def read_files(

@@ -1,0 +1,82 @@
+"""Drafts the sheet of a release that commands make: the environment in use, with another version of the application."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+from yellow_ladder.discovery.shapes import Environment, find_environment
+from yellow_ladder.drafting.parts import Draft, Known, head, migrations, quoted
+from yellow_ladder.errors import BadInput, LadderError, Problem
+from yellow_ladder.release.versions import Version
+
+
+def draft_built(known: Known, version: Version, source: Path) -> Draft:
+    """The draft for a version; raises BadInput where the release in use is no environment, or has a sheet already."""
+    site = known.site
+    environment = _environment(known)
+    if environment is None:
+        text = f"{version} is no archive, and {site.root} is no site whose releases commands make"
+        remedy = 'put its archive into the release source; placement = "pointer" has releases that are made'
+        raise BadInput(Problem("not-built", text, remedy, str(version)))
+    sheet = source / f"{site.record.product}-{version}.release.toml"
+    if sheet.exists():
+        raise BadInput(Problem("sheet-there", f"there is a sheet already: {sheet}", "edit it", str(sheet)))
+    left: list[str] = []
+    lines = head(known, version, f"the environment of {known.installed or 'the release in use'}", "", left)
+    if environment.runtime == "python":
+        made, files = _python(known, version, environment, source, left)
+    else:
+        package = known.site.record.product
+        left.append(f"{version}: whether {package} is the package's name")
+        install = ["npm", "install", "--prefix", "{release}", f"{package}@{version}"]
+        made, files = ["[archive.build]", "# guess: the product's name is its package's",
+                       f"commands = [[{', '.join(map(quoted, install))}]]"], []  # fmt: skip
+    lines += ["", *made]
+    if known.is_to_come(version):
+        lines += ["", *migrations(version, [], left)]
+    return Draft(sheet, version, "\n".join(lines) + "\n", tuple(left), tuple(files))
+
+
+def _environment(known: Known) -> Environment | None:
+    site = known.site
+    if site.record.placement != "pointer":
+        return None
+    try:
+        return find_environment(site.root / site.release_path)
+    except (LadderError, OSError):
+        return None
+
+
+def _python(
+    known: Known, version: Version, environment: Environment, source: Path, left: list[str]
+) -> tuple[list[str], list[tuple[Path, str]]]:
+    """An environment with the packages that somebody asked for, the application's own at the new version."""
+    ours = _application(known, environment)
+    name = ours or known.site.record.product
+    if not ours:
+        left.append(f"{version}: whether {name} is the package's name")
+    left.append(f"{version}: extras of {name}, like {name}[postgres], which no environment tells")
+    packages = source / f"packages-{version}.txt"
+    others = [f"{one}=={its}" for one, its in environment.asked_for if one != ours]
+    folder = f"{{release}}/{environment.folder}" if environment.folder else "{release}"
+    runtime = "{runtime}" if known.site.record.runtimes else environment.made_with
+    commands = (
+        [runtime, "-m", "venv", folder],
+        [f"{folder}/bin/python", "-m", "pip", "install", "--requirement", f"{{source}}/{packages.name}"],
+    )
+    lines = ["[archive.build]", f"files = [{quoted(packages.name)}]", "commands = ["]
+    lines += [f"    [{', '.join(map(quoted, one))}]," for one in commands]
+    made = [] if packages.exists() else [(packages, "\n".join([f"{name}=={version}", *others]) + "\n")]
+    return [*lines, "]"], made
+
+
+def _application(known: Known, environment: Environment) -> str:
+    """The package that is the application: the one that has its version, of several the one that has its name."""
+    alike = [name for name, its in environment.asked_for if its == str(known.installed)]
+    named = [name for name, _ in environment.asked_for if _plain(name) == _plain(known.site.record.product)]
+    return (named or (alike if len(alike) == 1 else [""]))[0]
+
+
+def _plain(name: str) -> str:
+    return re.sub(r"[-_.]+", "-", name).lower()

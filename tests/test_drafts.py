@@ -1,0 +1,166 @@
+"""Sheets are drafted from what an archive, the environment in use and the site tell; every guess is marked as one."""
+
+from __future__ import annotations
+
+import os
+import tomllib
+from pathlib import Path
+
+import pytest
+
+from tests.archives import entry, write
+from tests.conftest import Demo, MakeDemo, run_program
+from tests.sites import HEAD
+from yellow_ladder.drafting.needs import as_range
+from yellow_ladder.release.sheet import parse_sheet
+
+RUNTIME = '[runtime]\nname = "php"\ncommand = ["/bin/sh", "-c", "echo 8.2.1"]\n'
+
+
+@pytest.fixture
+def environment(make_demo: MakeDemo) -> Demo:
+    return make_demo(shape="environment")
+
+
+@pytest.fixture
+def bare(tmp_path: Path) -> Path:
+    """A site of 2.4 and archives of two releases as their vendor gives them, without sheets."""
+    for version in ("2.4", "2.6"):
+        parts = {
+            "VERSION": version, "UPGRADE.md": "", "tools/upgrade-harbour.php": "", "src/update_berth.php": "",
+            "composer.json": '{"require": {"php": "^8.1", "ext-intl": "*"}}', "sql/upgrades/26.sql": "",
+            "sql/upgrades/27.sql": "", "tests/migrate.php": "",
+        }  # fmt: skip
+        entries = [entry(f"quaybook-{version}/{name}", content=text.encode()) for name, text in parts.items()]
+        (tmp_path / "releases").mkdir(exist_ok=True)
+        archive(tmp_path, f"quaybook-{version}", entries)
+        for name, text in parts.items() if version == "2.4" else ():
+            (tmp_path / "app" / name).parent.mkdir(parents=True, exist_ok=True)
+            (tmp_path / "app" / name).write_text(text)
+    (tmp_path / "ladder.toml").write_text(HEAD.replace("[[versions]]", f"{RUNTIME}[[versions]]"))
+    return tmp_path
+
+
+def archive(folder: Path, name: str, entries: list) -> None:  # type: ignore[type-arg]
+    write(folder / "releases" / f"{name}.tar.zst", *entries, sheet=None)
+
+
+def drafted(folder: Path, name: str) -> tuple[str, dict[str, object]]:
+    text = (folder / "releases" / f"{name}.release.toml").read_text()
+    return text, parse_sheet(text.encode(), name).model_dump(by_alias=True, exclude_defaults=True)
+
+
+def test_what_is_drafted_is_a_sheet_with_which_a_site_climbs(bare: Path) -> None:
+    told = run_program("check", folder=bare)
+    assert "`yl sheet` drafts quaybook-2.6.release.toml beside it" in " ".join(told.out.split())
+    made = run_program("sheet", folder=bare)
+    assert made.code == 0, made.err
+    assert "whether tools/upgrade-harbour.php migrates its data" in " ".join(made.out.split())
+    text, sheet = drafted(bare, "quaybook-2.6")
+    assert sheet["release"] == {"product": "quaybook", "version": "2.6"}
+    assert sheet["reach"] == {"from": ">=2.4,<2.6"}
+    assert sheet["needs"] == {"runtime": ">=8.1,<9"}
+    assert '# run = ["php", "tools/upgrade-harbour.php"]' in text
+    assert "# sql/upgrades has 2 files: steps of its migrations?" in text
+    assert "# Its own words: UPGRADE.md" in text
+    assert "modules intl" in text
+    assert "reach" not in drafted(bare, "quaybook-2.4")[1], "the site is there already"
+    up = run_program("climb", "--yes", folder=bare)
+    assert up.code == 0, up.out + up.err
+    assert (bare / "app" / "VERSION").read_text() == "2.6"
+
+
+def test_a_migration_that_is_guessed_counts_once_somebody_takes_away_the_marks(bare: Path) -> None:
+    run_program("sheet", folder=bare)
+    text, _ = drafted(bare, "quaybook-2.6")
+    lines = text.splitlines()
+    at = lines.index("# [[migrations]]")
+    whole = "\n".join([*lines[:at], *(line.removeprefix("# ") for line in lines[at : at + 4]), *lines[at + 4 :]])
+    (migration,) = parse_sheet(whole.encode(), "whole").migrations
+    assert migration.command is not None
+    assert migration.command.run == ["php", "tools/upgrade-harbour.php"]
+
+
+def test_a_sheet_that_is_there_is_never_written_over(bare: Path) -> None:
+    mine = bare / "releases" / "quaybook-2.6.release.toml"
+    mine.write_text('format = 1\n[release]\nproduct = "quaybook"\nversion = "2.6"\n# mine\n')
+    assert run_program("sheet", folder=bare).code == 0
+    assert mine.read_text().endswith("# mine\n")
+    assert run_program("sheet", str(bare / "releases" / "quaybook-2.6.tar.zst"), folder=bare).code == 0
+    assert mine.read_text().endswith("# mine\n")
+    assert run_program("sheet", "--show", folder=bare).code == 0
+    assert "reach" not in drafted(bare, "quaybook-2.4")[1]
+
+
+def test_the_tree_is_where_the_file_with_the_version_lies(bare: Path) -> None:
+    """As in archives that have their documents beside the tree; the version is the file's, whatever the name says."""
+    entries = [entry("kit/upload/VERSION", content=b"2.7\n"), entry("kit/docs/VERSION/notes.txt", content=b"")]
+    archive(bare, "harbour-kit", entries)
+    assert run_program("sheet", folder=bare).code == 0
+    _, sheet = drafted(bare, "harbour-kit")
+    assert (sheet["archive"], sheet["release"]["version"]) == ({"top": "kit/upload"}, "2.7")  # type: ignore[index]
+    up = run_program("climb", "--to", "2.7", "--yes", folder=bare)
+    assert up.code == 0, up.out + up.err
+    assert (bare / "app" / "VERSION").read_text() == "2.7\n"
+
+
+def test_an_archive_of_which_nothing_can_be_told_keeps_no_other_from_its_sheet(bare: Path) -> None:
+    archive(bare, "harbour", [entry("pages.py", content=b"")])
+    archive(bare, "quaybook-2.8", [entry("../VERSION", content=b"2.8")])
+    made = run_program("sheet", folder=bare)
+    assert made.code == 0
+    said = " ".join(made.out.split())
+    assert "nothing tells which version harbour.tar.zst is" in said
+    assert "quaybook-2.8.tar.zst is refused" in said
+    assert (bare / "releases" / "quaybook-2.6.release.toml").exists()
+    for wrong in ("3.0", "none"):
+        assert run_program("sheet", wrong, folder=bare).code == 2
+
+
+@pytest.mark.parametrize(
+    ("says", "meant"),
+    [
+        ("^8.1", ">=8.1,<9"), (">=8.1", ">=8.1"), ("~8.1", ">=8.1,<9"), ("~8.1.2", ">=8.1.2,<8.2"),
+        ("^7.4 || ^8.0", ">=7.4,<9"), ("^8.0|^7.4", ">=7.4,<9"), (">=18.0.0 <21", ">=18.0.0,<21"),
+        (">=3.9,<4.0", ">=3.9,<4.0"), ("20.x", ">=20,<21"), ("8.2.*", ">=8.2,<8.3"),
+        ("^18 || >=20", ""), ("latest", ""), (">7", ""), ("", ""), (">=3.9, !=3.10.1", ""),
+    ],
+)  # fmt: skip
+def test_what_a_package_needs_becomes_a_range_or_stays_words(says: str, meant: str) -> None:
+    assert as_range(says) == meant
+
+
+@pytest.mark.parametrize("is_at_hand", [True, False])
+def test_the_archive_of_the_installed_release_tells_init_what_is_the_sites_own(
+    is_at_hand: bool, tmp_path: Path
+) -> None:
+    """Times do not: what was built with a release is younger than its code, and what was taken over is older."""
+    app = tmp_path / "app"
+    files = {"VERSION": 0, "pages.py": 0, "berths.py": 0, "words/de.mo": 900, "words/fr.mo": 900, "words/it.mo": 900,
+             "kit/one.xml": 0, "kit/two.xml": 0, "kit/three.xml": 0, "kit/four.xml": 0, "plans/none": 0}  # fmt: skip
+    for name, days in {**files, "plans/ost.pdf": -900, "plans/west.pdf": -900, "kit/ours.xml": 900}.items():
+        (app / name).parent.mkdir(parents=True, exist_ok=True)
+        (app / name).write_text("2.4")
+        os.utime(app / name, (1_600_000_000 + days * 86_400,) * 2)
+    if is_at_hand:
+        (tmp_path / "releases").mkdir()
+        archive(tmp_path, "quaybook-2.4", [entry(f"quaybook-2.4/{name}", content=b"2.4") for name in files])
+    said = run_program("--json", "init", str(app), folder=tmp_path).document["result"]
+    site = tomllib.loads(said["text"])
+    assert site["product"] == ("quaybook" if is_at_hand else "app")
+    assert site.get("keep", {}).get("data", []) == (["plans"] if is_at_hand else [])
+    if is_at_hand:
+        assert "2 of 3 files are none of the release's" in said["text"]
+
+
+def test_a_release_that_commands_make_is_drafted_from_the_environment_in_use(environment: Demo) -> None:
+    demo = environment
+    made = demo.yl("sheet", "5.0")
+    assert made.code == 0, made.err
+    sheet = tomllib.loads((demo.folder / "releases" / "quaybook-5.0.release.toml").read_text())
+    assert sheet["archive"]["build"]["files"] == ["packages-5.0.txt"]
+    first, second = sheet["archive"]["build"]["commands"]
+    assert first[:3] == ["{runtime}", "-m", "venv"]
+    assert second[-1] == "{source}/packages-5.0.txt"
+    assert "quaybook==5.0" in (demo.folder / "releases" / "packages-5.0.txt").read_text().splitlines()
+    assert demo.yl("sheet", "5.0").code == 2, "it is there by now"
