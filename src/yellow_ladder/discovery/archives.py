@@ -16,7 +16,9 @@ from yellow_ladder.files.archives.unpack import UNANNOUNCED_LIMIT_BYTES, Limits,
 PACKAGE_FILES = ("composer.json", "package.json", "pyproject.toml", "PKG-INFO")
 LARGEST_FILE_BYTES = 256 * 1024
 _FAR_DOWN = 3
-_PROGRAM = re.compile(r"(?i)(?:^|[-_./])(?:upgrade|migrat|update[-_.]?(?:db|database|schema))[^/]*$")
+_PROGRAM = re.compile(
+    r"(?i)(?:(?:^|[-_./])(?:upgrade|migrat|update[-_.]?(?:db|database|schema))[^/]*|(?:^|/)(?:update|dbupdate|updatedb))$"
+)
 _RUN_BY = {".php": "php", ".py": "python3", ".sh": "/bin/sh", ".pl": "perl", ".js": "node", ".rb": "ruby"}
 _STEP = re.compile(r"(?i)(?:^|/)(?:upgrades?|updates?|migrations?|migrate|patches)/(?:.*/)?[^/]+$")
 _SQL = re.compile(r"(?i)(?:up(?:grad|dat)|migrat|alter|from|to)[^/]*\.sql$")
