@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import re
+import sqlite3
 import tomllib
 from pathlib import Path
 
@@ -11,6 +13,7 @@ import pytest
 from tests.archives import entry, write
 from tests.conftest import Demo, MakeDemo, run_program
 from tests.sites import HEAD
+from yellow_ladder.discovery.packages import version_in_name
 from yellow_ladder.drafting.needs import as_range
 from yellow_ladder.release.sheet import parse_sheet
 
@@ -150,7 +153,51 @@ def test_the_archive_of_the_installed_release_tells_init_what_is_the_sites_own(
     assert site["product"] == ("quaybook" if is_at_hand else "app")
     assert site.get("keep", {}).get("data", []) == (["plans"] if is_at_hand else [])
     if is_at_hand:
-        assert "2 of 3 files are none of the release's" in said["text"]
+        assert "2 of 3 files not from the release" in said["text"]
+
+
+def test_a_version_that_only_the_code_tells_is_found_by_the_archives_at_hand(tmp_path: Path) -> None:
+    """Libraries have versions, too; of the archives, the one counts whose files are installed."""
+    (tmp_path / "releases").mkdir()
+    for version, more in (("2.4.1", "berths"), ("2.6", "berths and boats")):
+        tree = {
+            "index.php": "<?php // the harbour's " + more,
+            "lib/mail.php": "<?php define('MAILER_VERSION', '6.1');",
+            "program/boot.php": f"<?php\ndefine('QUAY_VERSION', '{version}');\ndefine('X', 1);\n",
+            "conf/defaults.inc.php": "<?php $c['db_dsn'] = 'mysql://quay@localhost/quay';\n",
+        }
+        archive(
+            tmp_path, f"quaybook-{version}-complete", [entry(f"q/{n}", content=t.encode()) for n, t in tree.items()]
+        )
+        for name, text in tree.items() if version == "2.4.1" else ():
+            (tmp_path / "app" / name).parent.mkdir(parents=True, exist_ok=True)
+            (tmp_path / "app" / name).write_text(text)
+    database = tmp_path / "app" / "store" / "q.db"
+    database.parent.mkdir()
+    with sqlite3.connect(database) as made:
+        made.execute("CREATE TABLE berths (id)")
+    (tmp_path / "app" / "conf" / "config.inc.php").write_text(
+        f"<?php $c['db_dsn'] = 'sqlite:///{database}?mode=0640';\n"
+    )
+    said = run_program("--json", "init", str(tmp_path / "app"), folder=tmp_path).document["result"]
+    site = tomllib.loads(said["text"])
+    (probe,) = site["versions"]
+    assert probe["file"] == "program/boot.php"
+    assert re.search(probe["pattern"], (tmp_path / "app" / probe["file"]).read_text())[1] == "2.4.1"  # type: ignore[index]
+    assert site["product"] == "quaybook"
+    assert [one["url"] for one in site["databases"]] == ["sqlite:///app/store/q.db"], "a shipped default is none"
+    assert [one["file"] for one in site["keep"]["settings"]] == ["conf/config.inc.php"]
+
+
+@pytest.mark.parametrize(
+    ("name", "version"),
+    [
+        ("quaybook-3.0.tar.gz", "3.0"), ("quaybook_3.0.1_all.zip", "3.0.1"), ("quaybook-v3.0-linux-amd64.tgz", "3.0"),
+        ("quay-2-3.0rc1.tar.xz", "3.0rc1"), ("quaybook-2026-01-20.zip", "2026-01-20"), ("quaybook.zip", ""),
+    ],
+)  # fmt: skip
+def test_versions_in_the_names_of_archives(name: str, version: str) -> None:
+    assert version_in_name(name) == version
 
 
 def test_a_release_that_commands_make_is_drafted_from_the_environment_in_use(environment: Demo) -> None:

@@ -106,6 +106,11 @@ def by_structure(base: Document, mine: Document, new: Document) -> tuple[str, li
     here=[Edit("remove", 0, "aa"), Edit("set", 9, "aa")],
     there=[Edit("remove", 21, "aa")],
 )
+@example(
+    which=next(one for one in BASES if one[0] == "berths.properties"),
+    here=[Edit("comment", 0, "aa")],
+    there=[Edit("remove", 0, "aa"), Edit("comment", 0, "aa")],
+)
 @settings(max_examples=300)
 @given(which=st.sampled_from(BASES), here=edits, there=edits)
 def test_the_laws_of_merging_hold_for_every_format(

@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-import contextlib
 import re
 from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from yellow_ladder.errors import LadderError
-from yellow_ladder.files.archives.read import is_archive_name
 from yellow_ladder.files.archives.unpack import UNANNOUNCED_LIMIT_BYTES, Limits, look_through
 
 # Where packages of the language runtimes say what they need.
@@ -19,7 +16,8 @@ _FAR_DOWN = 3
 _PROGRAM = re.compile(
     r"(?i)(?:(?:^|[-_./])(?:upgrade|migrat|update[-_.]?(?:db|database|schema))[^/]*|(?:^|/)(?:update|dbupdate|updatedb))$"
 )
-_RUN_BY = {".php": "php", ".py": "python3", ".sh": "/bin/sh", ".pl": "perl", ".js": "node", ".rb": "ruby"}
+_FIRST_LINE = re.compile(r"#!\s*(?:/usr/bin/env +|/\S*/)([\w.-]+)")
+_RUN_BY = {".php": "php", ".py": "python3", ".sh": "sh", ".pl": "perl", ".js": "node", ".rb": "ruby"}
 _STEP = re.compile(r"(?i)(?:^|/)(?:upgrades?|updates?|migrations?|migrate|patches)/(?:.*/)?[^/]+$")
 _SQL = re.compile(r"(?i)(?:up(?:grad|dat)|migrat|alter|from|to)[^/]*\.sql$")
 _WORDS_ON_IT = re.compile(r"(?i)(?:^|/)(?:upgrad|updat|migrat|release.?notes|changelog|changes|news|history)[^/]*$")
@@ -30,29 +28,31 @@ _MANY = 4
 
 @dataclass(frozen=True, slots=True)
 class Contents:
-    """An archive's files by tree path, the folder of the archive that is the tree, and the texts that were read.
+    """An archive's files with their sizes by tree path, the folder of the archive that is the tree, and the texts that
+    were read.
 
     `top` is empty where it is found by itself.
     """
 
-    names: tuple[str, ...]
+    sizes: Mapping[str, int]
     top: str
     texts: Mapping[str, str]
 
     def programs(self) -> list[tuple[str, str]]:
         """What may be run to migrate, and by what: a few files near the top that are named so."""
         found = []
-        for name in self.names:
+        for name in self.sizes:
             path = Path(name)
             near = name.count("/") < _FAR_DOWN and not _TESTS.search(name) and not _STEP.search(name)
             if near and _PROGRAM.search(name.removesuffix(path.suffix)) and path.suffix in _RUN_BY:
-                found.append((_RUN_BY[path.suffix], name))
+                by_first_line = _FIRST_LINE.match(self.texts.get(name, ""))
+                found.append((by_first_line[1] if by_first_line else _RUN_BY[path.suffix], name))
         return found if len(found) <= _MANY else []
 
     def steps(self) -> dict[str, int]:
         """Folders of migrations with the number of files in them, and files of SQL that are named so."""
         found: dict[str, int] = {}
-        for name in self.names:
+        for name in self.sizes:
             if _TESTS.search(name):
                 continue
             if _STEP.search(name):
@@ -64,7 +64,7 @@ class Contents:
 
     def words_on_it(self) -> list[str]:
         """Files near the top in which the vendor may say what an administrator should know."""
-        near = [one for one in self.names if one.count("/") < _FAR_DOWN - 1 and not _TESTS.search(one)]
+        near = [one for one in self.sizes if one.count("/") < _FAR_DOWN - 1 and not _TESTS.search(one)]
         return [one for one in near if _WORDS_ON_IT.search(one) and Path(one).suffix.lower() in _TEXTS][:_MANY]
 
 
@@ -75,29 +75,18 @@ def look_into(archive: Path, wanted: Collection[str]) -> Contents:
     Raises BadInput for an archive that is refused or damaged.
     """
     ends = tuple(f"/{one}" for one in (*wanted, *PACKAGE_FILES))
-    names, raw = look_through(
-        archive, Limits(UNANNOUNCED_LIMIT_BYTES), lambda name: f"/{name}".endswith(ends), LARGEST_FILE_BYTES
-    )
-    single = _single_top(names)
-    top = _top(names, wanted, single)
+
+    def is_wanted(name: str) -> bool:
+        return f"/{name}".endswith(ends) or _PROGRAM.search(name.removesuffix(Path(name).suffix)) is not None
+
+    found, raw = look_through(archive, Limits(UNANNOUNCED_LIMIT_BYTES), is_wanted, LARGEST_FILE_BYTES)
+    single = _single_top(found)
+    top = _top(found, wanted, single)
     start = f"{top}/" if top else ""
-    inside = tuple(name[len(start) :] for name in names if name.startswith(start))
+    sizes = {name[len(start) :]: size for name, size in found.items() if name.startswith(start)}
     texts = {name[len(start) :]: text for name, text in raw.items() if name.startswith(start)}
     decoded = {name: text.decode(errors="replace") for name, text in texts.items()}
-    return Contents(inside, "" if top == single else top, decoded)
-
-
-def package_of(version: str, releases: Path, wanted: Collection[str]) -> tuple[str, frozenset[str]]:
-    """The archive of a version in a folder of releases, by its name, and the files in it by tree path; empty where none
-    can be read. It is read to its end, which may take a while.
-    """
-    named = re.compile(rf"(?<![\d.]){re.escape(version)}(?![\w]|[.-]\d)")
-    with contextlib.suppress(OSError):
-        for path in sorted(releases.iterdir()):
-            if version and is_archive_name(path.name) and named.search(path.name):
-                with contextlib.suppress(LadderError):
-                    return path.name, frozenset(look_into(path, wanted).names)
-    return "", frozenset()
+    return Contents(sizes, "" if top == single else top, decoded)
 
 
 def _single_top(names: Iterable[str]) -> str:

@@ -19,7 +19,10 @@ from yellow_ladder.files.entry import within
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.words import count_of
 
-CODE = {".py", ".php", ".js", ".rb", ".java", ".class", ".jar", ".go", ".so", ".css", ".html", ".pl", ".ts"}
+CODE = {
+    ".py", ".php", ".js", ".rb", ".java", ".class", ".jar", ".go", ".so", ".css", ".html", ".pl", ".ts", ".sh", ".inc",
+    ".tpl", ".sql",
+}  # fmt: skip
 ADDON_NAMES = {"addons", "add-ons", "plugins", "extensions", "themes", "skins", "languages"}
 SETTINGS_NAME = re.compile(r"(?i)conf|setting|local|\.env|parameters|\.ini$")
 _FOLDER_OF_SETTINGS = re.compile(r"(?i)^(?:conf|config|configuration|etc|settings)$")
@@ -154,7 +157,7 @@ def _why_data(root: Path, folder: str, inside: _Files, came: _Installed) -> str:
         own = sum(path not in came.shipped for path, _ in inside)
         # Among many of the release's they are carried over one by one; as data they would keep those from being new.
         is_own = own and len(inside) - own <= max(_FEW_SHIPPED, len(inside) // 10)
-        return f"{own:,} of {count_of(len(inside), 'file')} are none of the release's" if is_own else by_name
+        return f"{own:,} of {count_of(len(inside), 'file')} not from the release" if is_own else by_name
     written = [one for _, one in inside if one.st_mtime > came.at + _DAY_S]
     is_written = came.at and len(written) * 2 > len(inside) and not _came_at_once(written)
     if is_written and (is_named_so or not is_code):

@@ -160,7 +160,7 @@ def _field_of(key: str) -> tuple[str, str]:
 
 def _existing_file(value: str, file: Path, root: Path) -> Path | None:
     """A SQLite database that a value names, relative to wherever applications look."""
-    value = re.sub(r"^\{\w+\}/|^%\(\w+\)s/|^\$\{?\w+\}?/", "", value.removeprefix("file:"))
+    value = re.sub(r"^\{\w+\}/|^%\(\w+\)s/|^\$\{?\w+\}?/", "", value.removeprefix("file:")).partition("?")[0]
     for base in (root, file.parent, file.parent.parent):
         path = base / value
         try:

@@ -12,7 +12,6 @@ from itertools import islice
 from pathlib import Path
 
 from yellow_ladder.accounts import may_write
-from yellow_ladder.discovery.archives import package_of
 from yellow_ladder.discovery.data import (
     ADDON_NAMES,
     HOME_TOOLS,
@@ -29,8 +28,10 @@ from yellow_ladder.discovery.data import (
 )
 from yellow_ladder.discovery.databases import FoundDatabase, find_databases, sqlite_url
 from yellow_ladder.discovery.elsewhere import Elsewhere, named_elsewhere, settings_named, used_elsewhere
+from yellow_ladder.discovery.packages import Package, installed_package, where_it_says
 from yellow_ladder.discovery.readers import FoundSettings, read_settings
 from yellow_ladder.discovery.running import Running, is_set_for, running_in
+from yellow_ladder.discovery.served import Served, served_by
 from yellow_ladder.discovery.servers import FoundServer, find_servers
 from yellow_ladder.discovery.shapes import (
     Behind,
@@ -63,7 +64,7 @@ _NOT_OF_A_SITE = re.compile(
 )
 # What a vendor puts beside the real file, to be copied.
 _SAMPLE_NAME = re.compile(
-    r"(?i)[._-](sample|example|dist|default|template|orig|bak|old)(\.|$)|^(sample|example|default)[._-]"
+    r"(?i)[._-](sample|example|dist|default|template|orig|bak|old)(\.|$)|^(sample|example|defaults?)[._-]"
 )
 _A_CACHE = re.compile(r"(?i)(?:^|[._-])caches?(?:$|[._-])")
 _WHY_HIDDEN_CACHE = "its name: neither backed up nor compared"
@@ -99,15 +100,22 @@ class Discovery:
     others: list[str] = field(default_factory=list)
     running: list[Running] = field(default_factory=list)
     jobs: list[Job] = field(default_factory=list)
+    served: list[Served] = field(default_factory=list)
     servers: list[FoundServer] = field(default_factory=list)
     as_files: dict[str, int] = field(default_factory=dict)  # folders, and how many SQLite files in them stay files
     apart: list[Guess] = field(default_factory=list)  # single files outside root that a process writes to
     shortened: bool = False
 
 
-def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS, releases: Path | None = None) -> Discovery:
+def discover(
+    root: Path,
+    unit_folders: Sequence[Path] = UNIT_FOLDERS,
+    releases: Path | None = None,
+    etc: Path = Path("/etc"),
+) -> Discovery:
     """Look at an installed application and at what runs of it; what cannot be read is left out. Nothing is asked, run
     or changed. Where the installed release's archive lies in the folder `releases`, it tells what came with it.
+    `etc` has the settings of web servers.
     """
     found = Discovery(root)
     with contextlib.suppress(OSError):
@@ -124,15 +132,14 @@ def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS, releases: 
         found.version_file, found.version_pattern, found.version = find_version(root, files, found.running)
     else:
         found.version = found.behind.version
-    shipped: Collection[str] = ()
-    if releases is not None and found.behind is None:
-        found.package, shipped = package_of(found.version, releases, [found.version_file] if found.version_file else [])
+    package = _package(found, files, releases)
+    shipped = package.files if package is not None else {}
     written = list(data_folders(root, files, found.behind.releases.split("/")[0] if found.behind else "", shipped))
     written += [one for guess in written for one in logs_within(guess.what, files)]
     found.logs = [one for one in written if holds_logs(one.what, files)]
     found.data = [one for one in written if one not in found.logs]
     found.jobs = jobs_of({root, root.resolve()})
-    _find_settings(found, files)
+    _find_settings(found, files, shipped)
     if found.behind is not None:
         inside = found.behind.releases.split("/")[0]
         beside = list(beside_releases(root, files, [*found.data, *found.logs], found.settings, inside))
@@ -153,10 +160,25 @@ def discover(root: Path, unit_folders: Sequence[Path] = UNIT_FOLDERS, releases: 
     tops = sorted({path.split("/", 1)[0] for path in files if "/" in path})
     found.addons = [Guess(name, "its name") for name in tops if name.lower() in ADDON_NAMES]
     found.units = list(find_units(root, unit_folders))
+    found.served = served_by({root, root.resolve()}, etc)
     if found.behind is None:
         found.others = list(others_in(root, [*(one.what for one in found.data), *(one.what for one in found.addons)]))
-    found.product = _product_of(root, files, found)
+    found.product = (package.product if package is not None else "") or _product_of(root, files, found.version_file)
     return found
+
+
+def _package(found: Discovery, files: Mapping[str, os.stat_result], releases: Path | None) -> Package | None:
+    """The archive of the installed release, where it is at hand; it may tell the version, and where that stands."""
+    if releases is None or found.behind is not None:
+        return None
+    wanted = [found.version_file] if found.version_file else []
+    package = installed_package(files, releases, found.version, wanted)
+    if package is not None:
+        found.package = package.path.name
+        if not found.version:
+            found.version_file, found.version_pattern = where_it_says(found.root, files, package)
+            found.version = package.version if found.version_file else ""
+    return package
 
 
 def _entries(root: Path, found: Discovery) -> Iterator[tuple[str, os.stat_result | None]]:
@@ -267,9 +289,9 @@ def _cache_of(path: str) -> str:
     return "/".join(folders[:at])
 
 
-def _find_settings(found: Discovery, files: Mapping[str, os.stat_result]) -> None:
+def _find_settings(found: Discovery, files: Mapping[str, os.stat_result], shipped: Mapping[str, int]) -> None:
     named = {path for one in found.running for path in one.named}
-    read_in = list(_candidates(found, files, named))
+    read_in = list(_candidates(found, files, named, shipped))
     # A script of the release's own has defaults in it: they count only where the site's files name no database.
     own = [databases for _, _, databases, is_as_it_came in read_in if databases and not is_as_it_came]
     for path, read, databases, is_as_it_came in read_in:
@@ -289,7 +311,7 @@ def _find_settings(found: Discovery, files: Mapping[str, os.stat_result]) -> Non
 
 
 def _candidates(
-    found: Discovery, files: Mapping[str, os.stat_result], named: Collection[str]
+    found: Discovery, files: Mapping[str, os.stat_result], named: Collection[str], shipped: Mapping[str, int]
 ) -> Iterator[tuple[str, FoundSettings, list[FoundDatabase], bool]]:
     """Files that may hold settings, with what they say of databases, and whether each is a script as it came."""
     data = [guess.what for guess in (*found.data, *found.logs)]
@@ -302,8 +324,9 @@ def _candidates(
         read = read_settings(found.root / path)
         databases = find_databases(read.pairs, found.root / path, found.root)
         if read.pairs and (databases or path in named or _sounds_like_settings(path, read)):
-            is_old_code = read.is_code and "/" in path and files[path].st_mtime <= came
-            yield path, read, databases, is_old_code and path not in named and not _sample_of(path, files)
+            is_old_code = read.is_code and "/" in path and files[path].st_mtime <= came and not _sample_of(path, files)
+            is_as_it_came = is_old_code or (read.is_code and shipped.get(path) == files[path].st_size)
+            yield path, read, databases, is_as_it_came and path not in named
 
 
 def _sample_of(path: str, files: Collection[str]) -> str:
@@ -330,8 +353,7 @@ def _sounds_like_settings(path: str, read: FoundSettings) -> bool:
     return SETTINGS_NAME.search(path) is not None
 
 
-def _product_of(root: Path, files: Iterable[str], found: Discovery) -> str:
-    version_file = found.version_file
+def _product_of(root: Path, files: Iterable[str], version_file: str) -> str:
     for name, pattern in (
         ("release.toml", r'^product\s*=\s*"([^"]+)"'),
         ("package.json", r'"name"\s*:\s*"([^"@/]+)"'),
@@ -345,5 +367,4 @@ def _product_of(root: Path, files: Iterable[str], found: Discovery) -> str:
             match = re.search(pattern, text, re.MULTILINE)
             if match:
                 return match[1]
-    packed = re.match(r"([A-Za-z][A-Za-z0-9._-]*?)[-_.]v?\d", found.package)
-    return re.sub(r"[^A-Za-z0-9._-]", "-", packed[1] if packed else root.name).strip("-._") or "application"
+    return re.sub(r"[^A-Za-z0-9._-]", "-", root.name).strip("-._") or "application"

@@ -119,7 +119,9 @@ def _is_of(root: Path, process: psutil.Process, words: list[str]) -> bool:
     if interpreter not in INTERPRETERS:
         return False
     named = [Path(folder, word) for word in words[1:_NEAR] if not word.startswith("-")]
-    return Path(folder).is_relative_to(root) or any(one.is_relative_to(root) and one.is_file() for one in named)
+    return Path(folder).is_relative_to(root) or any(
+        one.is_relative_to(root) and (one.is_file() or one.is_dir()) for one in named
+    )
 
 
 def _interpreter(word: str) -> str:

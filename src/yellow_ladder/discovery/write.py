@@ -13,6 +13,7 @@ import tomlkit
 from yellow_ladder.discovery.data import Guess
 from yellow_ladder.discovery.look import Discovery
 from yellow_ladder.discovery.running import Running
+from yellow_ladder.discovery.served import Served
 from yellow_ladder.discovery.servers import servers_text
 from yellow_ladder.discovery.shapes import Environment
 from yellow_ladder.discovery.write_databases import databases_text, toml_text
@@ -56,6 +57,7 @@ def site_file_text(
         *_services(found, left),
         *_jobs(found),
         "# How users are shut out while the site is upgraded: a flag file that the application looks for, or commands.",
+        *[f"# {one.file} may look for it: see docs/site-file.md, Closed by a web server." for one in found.served],
         "# [maintenance]",
         '# flag = "path/to/the/flag"',
     ]
@@ -270,11 +272,13 @@ def _services(found: Discovery, left: list[str]) -> list[str]:
     for server in found.servers:
         text = f"{server.folder} is the data folder of a database server: say whether it climbs with the site"
         left.append(f"{text}, and name its databases")
-    if not found.units and (found.running or not found.servers):
+    if not found.units and (found.running or not (found.servers or found.served)):
         left.append("[[services]]: no unit file points into the folder; say how the application is started and stopped")
         for number, one in enumerate(found.running):
             lines += _as_it_runs(found, one, "web" if number == 0 else f"worker-{number}")
-    if not found.units and not found.running and not found.servers:
+    # Where the application has processes of its own, a web server only hands on what they say.
+    lines += _served([one for one in found.served if one.runs or not (found.units or found.running)], left)
+    if not (found.units or found.running or found.servers or found.served):
         lines += [
             "# How the application is started, stopped and asked: by commands like these, or as one process.",
             "# [[services]]",
@@ -299,6 +303,28 @@ def _services(found: Discovery, left: list[str]) -> list[str]:
             "",
         ]
         left.append(f"services.ready of {name}: how to know that it is ready")
+    return lines
+
+
+def _served(served: Sequence[Served], left: list[str]) -> list[str]:
+    """What runs the code of an application that web servers serve: left to whoever knows what else they run."""
+    lines: list[str] = []
+    for unit in dict.fromkeys(unit for one in served for unit in one.units):
+        files = ", ".join(one.file for one in served if unit in one.units)
+        said = (
+            f"{files} serves it, and {unit} runs its code. Stopped while it climbs, {unit} keeps no old code in memory,"
+        )
+        lines += [
+            f"# {said} and every other application that it runs stands still, too. Take the # away where that may be.",
+            "# [[services]]",
+            f"# name = {toml_text(unit.removesuffix('.service'))}",
+            '# kind = "unit"',
+            f"# unit = {toml_text(unit)}",
+            "",
+        ]
+        left.append(
+            f"[[services]]: whether {unit} may be stopped and started: it runs the code, and keeps some in memory"
+        )
     return lines
 
 

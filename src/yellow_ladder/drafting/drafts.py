@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import contextlib
-import re
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from yellow_ladder.discovery.archives import Contents, look_into
+from yellow_ladder.discovery.packages import version_in_name
 from yellow_ladder.drafting.built import draft_built
 from yellow_ladder.drafting.needs import Need, modules_in, needs_in
 from yellow_ladder.drafting.parts import Draft, Known, head, migrations, quoted
@@ -23,7 +23,6 @@ from yellow_ladder.site.site import Site
 from yellow_ladder.survey.probes import each_asked_once, matched, version_on_disk
 from yellow_ladder.words import count_of
 
-_IN_NAME = re.compile(r"(?:^|[-_.])v?(\d[\w.+-]*)$")
 _MOST_FOLDERS = 6
 
 
@@ -129,9 +128,8 @@ def _look(site: Site, archive: Path) -> _Read:
         with contextlib.suppress(ValueError):  # its name may tell it
             return _Read(archive, contents, Version(matched(contents.texts[file], probe.pattern)), f"{file} says so")
     ending = next(one for one in ARCHIVE_ENDINGS if archive.name.endswith(one))
-    named = _IN_NAME.search(archive.name.removesuffix(ending))
     try:
-        version = Version(named[1] if named else "")
+        version = Version(version_in_name(archive.name))
     except ValueError as fault:
         text = f"nothing tells which version {archive.name} is: neither its name nor a file in it"
         remedy = f"name it like {site.record.product}-3.0{ending}, or write its sheet: see docs/release-sheet.md"

@@ -58,6 +58,15 @@ def discovery_page(found: Discovery, text: str, left: list[str], target: Path | 
         for one in found.running
     ]
     rows.append(("services", "\n".join(units or ["no unit file points here", *runs])))
+    if found.served:
+        rows.append(
+            (
+                "served by",
+                "\n".join(
+                    one_line(": ".join((one.file, *filter(None, [", ".join(one.units)])))) for one in found.served
+                ),
+            )
+        )
     if found.jobs:
         rows.append(
             ("jobs", "\n".join(one_line(f"{one.file}: {_beginning(masked_line(one.says))}") for one in found.jobs))

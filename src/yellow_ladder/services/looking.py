@@ -130,10 +130,12 @@ def written_below(root: Path) -> dict[str, Holder]:
 
 
 def users_of_file(path: Path) -> list[Holder]:
-    """Processes that have one file open, as far as this account may see."""
+    """Processes that have one file open, as far as this account may see; this one, and what it started, are none."""
     found = []
     for process in having_open(path):
         try:
+            if os.getpid() in (process.pid, process.ppid()):
+                continue
             if str(path) in opened_by(process.pid):
                 found.append(Holder(process.pid, process.name(), process.username(), f"has {path} open"))
         except (psutil.NoSuchProcess, psutil.AccessDenied, psutil.ZombieProcess, OSError):

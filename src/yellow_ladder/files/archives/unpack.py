@@ -144,25 +144,25 @@ def read_contents(path: Path, limits: Limits, top: str | None = None) -> dict[st
 
 def look_through(
     path: Path, limits: Limits, is_wanted: Callable[[str], bool], most_bytes: int
-) -> tuple[list[str], dict[str, bytes]]:
-    """The names of an archive's files as they stand in it, and what is in those that are wanted and no larger than
-    `most_bytes`; nothing is written.
+) -> tuple[dict[str, int], dict[str, bytes]]:
+    """An archive's files as they are named in it, with their sizes, and what is in those that are wanted and no larger
+    than `most_bytes`; nothing is written.
 
     Raises BadInput for an archive that is refused or damaged.
     """
     budget = _Budget(path, limits, set(), {})
-    names: list[str] = []
+    sizes: dict[str, int] = {}
     found: dict[str, bytes] = {}
     with open_members(path) as members:
         for member, content in members:
             name = budget.admit(member)
             if content is None:
                 continue
-            names.append(name)
+            sizes[name] = member.size
             if member.size <= most_bytes and is_wanted(name):
                 budget.spend(member.size)
                 found[name] = content.read()
-    return names, found
+    return sizes, found
 
 
 def read_files(

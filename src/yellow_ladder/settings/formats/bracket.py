@@ -6,6 +6,7 @@ import re
 from dataclasses import dataclass
 
 from yellow_ladder.settings.formats.lined import ARGUMENT
+from yellow_ladder.settings.formats.pieces import pad_of
 from yellow_ladder.settings.tree import Broken, Node
 
 _WORD = re.compile(r"[A-Za-z_$][\w$.-]*|[-+]?[\d.][\w.+-]*")
@@ -230,12 +231,21 @@ def labels_of(block: Node) -> tuple[str, ...]:
     return (*found, " ".join(block.text.split()))
 
 
+def _pad_within(foot: str) -> str:
+    """How deep a part stands in a block that has only its foot to tell: as the comments there, or in from its end."""
+    pad = foot[: len(foot) - len(foot.lstrip(" \t"))]
+    return pad if foot.lstrip(" \t")[:1] not in (")", "]", "}") else f"{pad}    "
+
+
 def settle_commas(block: Node, *, trailing: bool) -> None:
     """A comma between any two parts, none after the last where the grammar forbids it, each where its line wants it."""
     parts = block.children
     # Several to a line stay several to a line.
     broken = [part.tail.endswith("\n") for part in parts[:-1]]
     stacked = block.head.endswith("\n") and broken.count(False) <= 1
+    if stacked and parts and not parts[0].lead:
+        # It stood on a line with others where it comes from; here what is left beside it are comments.
+        parts[0].lead = next((pad_of(part) for part in parts[1:] if part.lead), _pad_within(block.foot))
     for place, part in enumerate(parts):
         last = place == len(parts) - 1
         if not last and not part.sep:

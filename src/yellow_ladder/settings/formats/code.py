@@ -212,7 +212,7 @@ class Code:
 
     def settle(self, block: Node) -> None:
         """Commas inside of brackets; a line for each statement."""
-        if block.foot.lstrip()[:1] in (")", "]", "}"):
+        if _is_in_brackets(block):
             settle_commas(block, trailing=True)
         else:
             for part in block.children:
@@ -221,7 +221,7 @@ class Code:
     def new_key(self, block: Node, name: str, value: str, comment: str) -> Node:
         """A statement like the last one of the file, or a member of an array."""
         lead = "".join(f"{self.comment} {line}".rstrip() + "\n" for line in comment.splitlines())
-        if block.name or block.foot.lstrip()[:1] in (")", "]", "}"):
+        if block.name or _is_in_brackets(block):
             pad = next(map(pad_of, block.children), "    ")
             arrow = self.language.grammar.arrows[0]
             blank = " " if arrow == "=>" else ""
@@ -290,6 +290,11 @@ class Code:
 
 _RETURNED = ("return", "export default")
 _SIGNS = {"php": "$", "perl": "$", "javascript": "", "python": "", "ruby": ""}
+
+
+def _is_in_brackets(block: Node) -> bool:
+    """Whether a block ends with a bracket, behind comments or at once."""
+    return bool(block.head) and block.foot.rstrip().rpartition("\n")[2].lstrip()[:1] in (")", "]", "}")
 
 
 def _are_defined(block: Node) -> bool:

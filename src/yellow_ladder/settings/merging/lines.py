@@ -148,11 +148,20 @@ def merge_comments(base: str, mine: str, new: str) -> str:
             out += here
         elif here == was:
             out += there
+        elif _are_merged(was, here, there):
+            out += here
         else:
             have = {line.strip() for line in (*was, *there)}
             own = [line for line in here if line.strip() and line.strip() not in have]
             out += _before_indentation(there or [line for line in here if not line.strip()], own)
     return "".join(out)
+
+
+def _are_merged(was: list[str], here: list[str], there: list[str]) -> bool:
+    """Whether the site's lines have the release's among them already, in order, and none that it took away."""
+    rest = iter(mine := [line.strip() for line in here])
+    gone = {line.strip() for line in was} - {line.strip() for line in there}
+    return all(line.strip() in rest for line in there if line.strip()) and not gone.intersection(mine)
 
 
 def _before_indentation(lines: list[str], own: list[str]) -> list[str]:

@@ -71,6 +71,8 @@ class Merge:
             if whole and base
             else _pick(b.foot if base else None, mine.foot, new.foot)
         )
+        if _bracket(frame.head) in _CLOSES and _bracket(frame.foot) != _CLOSES[_bracket(frame.head)]:
+            frame.foot = new.foot if frame.head == new.head else mine.foot  # both sides wrote it with other brackets
         frame.sep = _pick(b.sep if base else None, mine.sep, new.sep)
         frame.tail = _pick(b.tail if base else None, mine.tail, new.tail)
         return frame
@@ -300,6 +302,15 @@ def _keys_of(node: Node | None) -> Iterator[tuple[Path, Node]]:
         yield (), node
     else:
         yield from leaves(node)
+
+
+_CLOSES = {"(": ")", "[": "]", "{": "}"}
+
+
+def _bracket(text: str) -> str:
+    """The bracket that a text ends with; empty where it ends with none."""
+    last = text.rstrip()[-1:]
+    return last if last and last in "()[]{}" else ""
 
 
 def _pick(base: str | None, mine: str, new: str) -> str:
