@@ -55,3 +55,8 @@ def _names_of(urls: Sequence[str]) -> list[str]:
         name = re.sub(r"[^a-z0-9_-]", "-", last).strip("-_")
         names.append(f"database-{number}" if not name or name in names else name)
     return names
+
+
+def printable(text: str) -> str:
+    """Text that stays on its line of comment."""
+    return text if text.isprintable() else ascii(text)[1:-1]
