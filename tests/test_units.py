@@ -23,7 +23,7 @@ from yellow_ladder.demo.shapes import SECRET
 from yellow_ladder.demo.units import UnitPlace, remove_unit
 from yellow_ladder.discovery import units
 from yellow_ladder.discovery.look import discover
-from yellow_ladder.discovery.write import site_file_text
+from yellow_ladder.discovery.writing.site_file import site_file_text
 from yellow_ladder.services import ServiceState, services_of
 from yellow_ladder.services.timetables import AccountUnits
 

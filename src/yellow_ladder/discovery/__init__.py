@@ -1,6 +1,6 @@
 """Looks at an installed application and writes a first site file: what was found, what is guessed, what is left."""
 
 from yellow_ladder.discovery.look import Discovery, discover
-from yellow_ladder.discovery.write import site_file_text
+from yellow_ladder.discovery.writing.site_file import site_file_text
 
 __all__ = ["Discovery", "discover", "site_file_text"]

@@ -9,7 +9,7 @@ from yellow_ladder.discovery.look import Discovery
 from yellow_ladder.discovery.running import Running
 from yellow_ladder.discovery.served import Served
 from yellow_ladder.discovery.servers import servers_text
-from yellow_ladder.discovery.write_databases import printable, toml_text
+from yellow_ladder.discovery.writing.databases import printable, toml_text
 from yellow_ladder.files.entry import within
 from yellow_ladder.masking import masked_line
 

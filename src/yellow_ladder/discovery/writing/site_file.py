@@ -13,8 +13,8 @@ import tomlkit
 from yellow_ladder.discovery.data import Guess
 from yellow_ladder.discovery.look import Discovery
 from yellow_ladder.discovery.shapes import Environment
-from yellow_ladder.discovery.write_databases import databases_text, printable, toml_text
-from yellow_ladder.discovery.write_services import in_braces, jobs_text, services_text
+from yellow_ladder.discovery.writing.databases import databases_text, printable, toml_text
+from yellow_ladder.discovery.writing.services import in_braces, jobs_text, services_text
 from yellow_ladder.files.entry import within
 from yellow_ladder.words import some_of
 

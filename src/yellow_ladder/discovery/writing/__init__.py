@@ -1,0 +1,1 @@
+"""Writes a first site file of what was found."""
