@@ -189,6 +189,25 @@ def test_a_version_that_only_the_code_tells_is_found_by_the_archives_at_hand(tmp
     assert [one["file"] for one in site["keep"]["settings"]] == ["conf/config.inc.php"]
 
 
+@pytest.mark.parametrize("is_at_hand", [True, False])
+def test_what_is_the_sites_own_lies_further_down_as_well(is_at_hand: bool, tmp_path: Path) -> None:
+    app = tmp_path / "app"
+    shipped = ["VERSION", "index.php", "content/index.php", "content/plugins/tide/tide.php", "content/readme.txt",
+               "include/themes/plain/a.css", "content/plugins/rope/rope.php", "include/a.php"]  # fmt: skip
+    own = ["content/uploads/2026/ship.jpg", "content/plugins/ours/ours.php", ".htaccess", "content/plans/ost.pdf"]
+    for name in (*shipped, *own):
+        (app / name).parent.mkdir(parents=True, exist_ok=True)
+        (app / name).write_text("2.4")
+    if is_at_hand:
+        (tmp_path / "releases").mkdir()
+        archive(tmp_path, "quaybook-2.4", [entry(name, content=b"2.4") for name in shipped])
+    keep = tomllib.loads(run_program("--json", "init", str(app), folder=tmp_path).document["result"]["text"])["keep"]
+    wanted = {"data": ["content/uploads"], "addons": ["content/plugins"]}
+    if is_at_hand:
+        wanted |= {"data": ["content/plans", "content/uploads"], "assets": [".htaccess"]}
+    assert keep == wanted
+
+
 @pytest.mark.parametrize(
     ("name", "version"),
     [

@@ -17,6 +17,7 @@ _PROGRAM = re.compile(
     r"(?i)(?:(?:^|[-_./])(?:upgrade|migrat|update[-_.]?(?:db|database|schema))[^/]*|(?:^|/)(?:update|dbupdate|updatedb))$"
 )
 _FIRST_LINE = re.compile(r"#!\s*(?:/usr/bin/env +|/\S*/)([\w.-]+)")
+_PLAIN_NAMES = ("upgrade", "update", "migrate")
 _RUN_BY = {".php": "php", ".py": "python3", ".sh": "sh", ".pl": "perl", ".js": "node", ".rb": "ruby"}
 _STEP = re.compile(r"(?i)(?:^|/)(?:upgrades?|updates?|migrations?|migrate|patches)/(?:.*/)?[^/]+$")
 _SQL = re.compile(r"(?i)(?:up(?:grad|dat)|migrat|alter|from|to)[^/]*\.sql$")
@@ -47,7 +48,8 @@ class Contents:
             if near and _PROGRAM.search(name.removesuffix(path.suffix)) and path.suffix in _RUN_BY:
                 by_first_line = _FIRST_LINE.match(self.texts.get(name, ""))
                 found.append((by_first_line[1] if by_first_line else _RUN_BY[path.suffix], name))
-        return found if len(found) <= _MANY else []
+        found.sort(key=lambda one: (Path(one[1]).stem.lower() not in _PLAIN_NAMES, one[1].count("/")))
+        return found[:_MANY]
 
     def steps(self) -> dict[str, int]:
         """Folders of migrations with the number of files in them, and files of SQL that are named so."""

@@ -29,6 +29,12 @@ _FOLDER_OF_SETTINGS = re.compile(r"(?i)^(?:conf|config|configuration|etc|setting
 _DATA_NAMES = {
     "data", "uploads", "upload", "media", "attachments", "storage", "userfiles", "user-files", "var", "documents",
 }  # fmt: skip
+# So far down in an application only these names are clear.
+_UPLOAD_NAMES = {"uploads", "upload", "attachments", "userfiles", "user-files"}
+# Where folders named like add-ons are the application's own parts.
+_FOLDERS_OF_CODE = {
+    "app", "assets", "css", "include", "includes", "js", "lib", "libs", "public", "resources", "src", "static", "web",
+}  # fmt: skip
 # Where root is the application's home, tools keep their own there: no data of the application's.
 HOME_TOOLS = {
     ".bundle", ".cache", ".cargo", ".gem", ".gnupg", ".ipython", ".node-gyp", ".npm", ".pki", ".rustup", ".ssh",
@@ -45,7 +51,7 @@ _DAY_S = 86_400
 # So much of the code belongs to one account where another one's folders stand out.
 _NEARLY_ALL_CODE, _ENOUGH_CODE = 0.8, 5
 # Placeholders and files that forbid a look are shipped in folders for data.
-_FEW_SHIPPED = 3
+_FEW_SHIPPED, _HALF, _MOST_STRAYS = 3, 0.5, 20
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,7 +88,10 @@ def data_folders(
     came = _how_it_came(root, files, folders, shipped)
     for folder, inside in sorted(folders.items()):
         why = _why_data(root, folder, inside, came)
-        if not why or folder.lower() in ADDON_NAMES:
+        if folder.lower() in ADDON_NAMES:
+            continue
+        if not why:
+            yield from _data_within(root, folder, inside, came)
             continue
         # A home of the application's, with its settings and its data side by side: only the data are.
         is_for_settings = _FOLDER_OF_SETTINGS.search(folder) is not None
@@ -92,6 +101,45 @@ def data_folders(
             parts = _by_folder(inside, folder)
             narrower = [Guess(part, _why_data(root, part, of_it, came)) for part, of_it in parts.items()]
         yield from [one for one in narrower if one.why] or ([] if is_for_settings else [Guess(folder, why)])
+
+
+def _data_within(root: Path, folder: str, inside: _Files, came: _Installed) -> Iterator[Guess]:
+    """Folders of data further down in one that has code, too: known by what is not from the release, else by name."""
+    for part, of_it in _by_folder(inside, folder).items():
+        name = part.rpartition("/")[2].lower()
+        if name in ADDON_NAMES:
+            continue
+        if came.shipped:
+            why = _why_data(root, part, of_it, came)
+        else:
+            why = "its name" if name in _UPLOAD_NAMES and _share_of_code(of_it) < _HALF else ""
+        if why:
+            yield Guess(part, why)
+        elif came.shipped and any(path not in came.shipped for path, _ in of_it):
+            yield from _data_within(root, part, of_it, came)
+
+
+def addon_folders(files: Iterable[str], shipped: Collection[str]) -> Iterator[Guess]:
+    """Folders that are named like those of add-ons, at the top and next below, where they have folders in them; below
+    code only where something in them is not from the release.
+    """
+    found: dict[str, bool] = {}
+    for path in files:
+        parts = path.split("/")
+        if len(parts) > 1 and parts[0].lower() in ADDON_NAMES:
+            found[parts[0]] = True
+        elif len(parts) > 3 and parts[1].lower() in ADDON_NAMES:
+            is_likely = parts[0].lower() not in _FOLDERS_OF_CODE or bool(shipped and path not in shipped)
+            name = "/".join(parts[:2])
+            found[name] = found.get(name, False) or is_likely
+    yield from (Guess(name, "its name") for name, is_likely in sorted(found.items()) if is_likely)
+
+
+def strays(files: Iterable[str], shipped: Collection[str], claimed: Collection[str]) -> Iterator[Guess]:
+    """Single files among those of the release that are not from it, and that nothing claims."""
+    if shipped:
+        found = [path for path in files if path not in shipped and not within(path, claimed)]
+        yield from (Guess(path, "not from the release") for path in sorted(found)[:_MOST_STRAYS])
 
 
 def _empty_in(root: Path, files: Iterable[str]) -> Iterator[str]:
@@ -149,7 +197,7 @@ def _why_data(root: Path, folder: str, inside: _Files, came: _Installed) -> str:
     if any(is_sqlite(root / path) for path, _ in inside):
         return "a database lies in it"
     is_named_so = folder.rpartition("/")[2].lower() in _DATA_NAMES
-    is_code = sum(Path(path).suffix in CODE for path, _ in inside) * 2 > len(inside)
+    is_code = _share_of_code(inside) > _HALF
     by_name = "its name" if is_named_so and inside and not is_code else ""
     if came.others_write:
         return _others(root, folder, inside, came.keeper) or by_name
@@ -163,6 +211,10 @@ def _why_data(root: Path, folder: str, inside: _Files, came: _Installed) -> str:
     if is_written and (is_named_so or not is_code):
         return f"{len(written):,} of {len(inside):,} files were written since the installation"
     return by_name
+
+
+def _share_of_code(inside: _Files) -> float:
+    return sum(Path(path).suffix in CODE for path, _ in inside) / max(1, len(inside))
 
 
 def _came_at_once(files: Sequence[os.stat_result]) -> bool:

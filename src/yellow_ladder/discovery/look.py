@@ -13,11 +13,11 @@ from pathlib import Path
 
 from yellow_ladder.accounts import may_write
 from yellow_ladder.discovery.data import (
-    ADDON_NAMES,
     HOME_TOOLS,
     NOT_SEARCHED,
     SETTINGS_NAME,
     Guess,
+    addon_folders,
     beside_releases,
     data_folders,
     holds_logs,
@@ -25,6 +25,7 @@ from yellow_ladder.discovery.data import (
     is_sqlite,
     log_files_within,
     logs_within,
+    strays,
 )
 from yellow_ladder.discovery.databases import FoundDatabase, find_databases, sqlite_url
 from yellow_ladder.discovery.elsewhere import Elsewhere, named_elsewhere, settings_named, used_elsewhere
@@ -89,6 +90,7 @@ class Discovery:
     data: list[Guess] = field(default_factory=list)
     logs: list[Guess] = field(default_factory=list)
     addons: list[Guess] = field(default_factory=list)
+    assets: list[Guess] = field(default_factory=list)
     keys: list[Guess] = field(default_factory=list)
     licences: list[Guess] = field(default_factory=list)
     caches: list[Guess] = field(default_factory=list)
@@ -157,14 +159,21 @@ def discover(
         (found.licences, _LICENCE_FILE, "its name says that it is a licence"),
     ):
         guesses += [Guess(path, why) for path in files if pattern.search(path.rsplit("/", 1)[-1])]
-    tops = sorted({path.split("/", 1)[0] for path in files if "/" in path})
-    found.addons = [Guess(name, "its name") for name in tops if name.lower() in ADDON_NAMES]
+    found.addons = list(addon_folders(files, shipped))
+    found.assets = [one for one in strays(files, shipped, _claimed(found)) if not is_sqlite(root / one.what)]
     found.units = list(find_units(root, unit_folders))
     found.served = served_by({root, root.resolve()}, etc)
     if found.behind is None:
         found.others = list(others_in(root, [*(one.what for one in found.data), *(one.what for one in found.addons)]))
     found.product = (package.product if package is not None else "") or _product_of(root, files, found.version_file)
     return found
+
+
+def _claimed(found: Discovery) -> list[str]:
+    """Paths that something is said of already."""
+    guesses = (*found.settings, *found.data, *found.logs, *found.addons, *found.keys, *found.licences, *found.caches,
+               *found.environment_files)  # fmt: skip
+    return [*(one.what for one in guesses), *found.as_files]
 
 
 def _package(found: Discovery, files: Mapping[str, os.stat_result], releases: Path | None) -> Package | None:

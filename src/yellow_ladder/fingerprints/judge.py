@@ -13,6 +13,9 @@ from yellow_ladder.fingerprints.verdicts import IN_OTHER_ROWS, REWRITTEN_WHERE, 
 from yellow_ladder.release.contract import TableChange
 
 
+_LONGEST_CONDITION = 60
+
+
 @dataclass(frozen=True, slots=True)
 class Held:
     """What releases told of tables' content, read before (`expected`), and the same of the tables as they are now."""
@@ -170,7 +173,8 @@ def _told_words(line: TableLine, rows_before: int | None, expected: TablePrint, 
 
 def _where_changed(told: TableChange) -> str:
     condition = told.changed_where if isinstance(told.changed_where, str) else next(iter(told.changed_where.values()))
-    return f"{', '.join(told.columns_changed)}{REWRITTEN_WHERE}{condition}, and held in all other rows"
+    short = condition if len(condition) <= _LONGEST_CONDITION else f"{condition[: _LONGEST_CONDITION - 1]}…"
+    return f"{', '.join(told.columns_changed)}{REWRITTEN_WHERE}{short}, and held in all other rows"
 
 
 def _judge_volatile(name: str, line: TableLine, rows_before: int | None, now: TablePrint) -> TableVerdict:

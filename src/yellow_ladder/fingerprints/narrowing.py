@@ -172,6 +172,7 @@ class Look:
     path: Path
     masked: Collection[str]
     until: float
+    known_by: str = ""
 
 
 def find_rows(look: Look, look_on: Callable[[], None]) -> Findings:
@@ -188,7 +189,7 @@ def find_rows(look: Look, look_on: Callable[[], None]) -> Findings:
 def _compared(look: Look, look_on: Callable[[], None], *, lenient: bool) -> Findings:
     sides, ranges = look.pair.sides, look.pair.ranges
     then, now = within(look.pair.old, ranges, look.then), within(look.pair.new, ranges, look.now)
-    findings, width = Findings(sides), len(sides.key)
+    findings, width = Findings(sides, known_by=look.known_by), len(sides.key)
     unfinished = look.path.with_name(f"{look.path.name}{PART}")
     with (
         contextlib.closing(look.then.sorted_selected(then, width, lenient=lenient)) as old,
@@ -222,6 +223,26 @@ def references_of(objects: Mapping[str, str]) -> dict[str, tuple[str, ...]]:
             ]
             found[name.removeprefix("table ")] = tuple(columns)
     return found
+
+
+def known_by(objects: Mapping[str, str], table: str, columns: Collection[str], key: Sequence[str]) -> str:
+    """The column by which people know a row of a table whose key says little: the only one of a unique index; empty
+    where there is none.
+    """
+    if len(key) != 1:
+        return ""
+    name = rf"[\"`\[]?{re.escape(table)}[\"`\]]?"
+    column = r"\(\s*[\"`\[]?(\w+)[\"`\]]?\s*\)"
+    found: list[str] = []
+    for called, text in objects.items():
+        if called.startswith("index ") and called.endswith(f" on {table}"):
+            found += re.findall(r"^unique (\w+)$", text)
+        elif called.startswith("index "):
+            found += re.findall(rf"(?i)^CREATE UNIQUE INDEX .*? ON (?:\w+\.)?{name}\s*(?:USING btree )?{column}", text)
+        elif called == f"table {table}":
+            found += re.findall(rf"(?i)\bUNIQUE\s*{column}", text)
+            found += re.findall(r"(?i)[(,]\s*[\"`\[]?(\w+)[\"`\]]?\s[^(),]*(?:\(\d+\))?[^(),]*\bUNIQUE\b", text)
+    return next((one for one in found if one in columns and one not in key), "")
 
 
 def told_in(verdict: TableVerdict, found: InWords | None) -> TableVerdict:

@@ -19,7 +19,7 @@ from yellow_ladder.masking import MASK, is_secret_by_itself, names_a_secret
 from yellow_ladder.words import count_of
 
 SAMPLE_ROWS, EXAMPLES = 200, 3
-FEW_ROWS = 5
+FEW_ROWS = 30
 _PLAIN_NAME, _LONGEST_KEY = re.compile(r"[a-z_][a-z0-9_]*"), 100
 _SHOWN, _AROUND = 32, 10
 _PLAIN_NUMBER = re.compile(r"-?(0|[1-9]\d{0,17})(\.\d{1,17})?")
@@ -103,6 +103,8 @@ class Findings:
     sides: Sides
     references: Collection[str] = ()
     """Columns that point to rows of other tables."""
+    known_by: str = ""
+    """A column that tells people which row it is, where the key is a number alone; none of two rows have the same."""
     counts: Counter[str] = field(default_factory=Counter)
     values: Counter[str] = field(default_factory=Counter)
     first: dict[str, list[RowChange]] = field(default_factory=lambda: {one: [] for one in (ADDED, CHANGED, DELETED)})
@@ -194,10 +196,15 @@ class Findings:
 
     def _found_by(self, kind: str, masked: Collection[str]) -> tuple[str, ...]:
         """What finds each row of a kind; nothing where they are many, or have no key that can be written down."""
-        rows, key = self.first[kind], self.sides.key
-        if not 0 < self.counts[kind] <= FEW_ROWS or not key or any(name in masked for name in key):
+        rows = self.first[kind]
+        if not 0 < self.counts[kind] <= FEW_ROWS:
             return ()
-        if set(key) & self.values.keys():
+        has_names = self.known_by and all(self._name_of(one.old or ()) for one in rows)
+        by_name = self._written_keys((self.known_by,), rows, masked) if has_names else ()
+        return by_name or self._written_keys(self.sides.key, rows, masked)
+
+    def _written_keys(self, key: Sequence[str], rows: Sequence[RowChange], masked: Collection[str]) -> tuple[str, ...]:
+        if not key or any(name in masked or name in self.values for name in key):
             return ()
         values = [[(one.old or ())[self._place(name)] for name in key] for one in rows]
         if not all(map(_PLAIN_NAME.fullmatch, key)) or not all(_can_be_written(one) for row in values for one in row):
@@ -213,7 +220,13 @@ class Findings:
         """
         if column in masked or any(map(is_secret_by_itself, values)):
             return True
-        return column not in self.sides.key and any(names_a_secret(row[self._place(name)]) for name in self.sides.key)
+        keys = (*self.sides.key, *filter(None, [self.known_by]))
+        return column not in keys and any(names_a_secret(row[self._place(name)]) for name in keys)
+
+    def _name_of(self, row: Row) -> str:
+        """The text by which people know a row; empty where it has none."""
+        value = row[self._place(self.known_by)] if self.known_by and row else None
+        return value if isinstance(value, str) and not _PLAIN_NUMBER.fullmatch(value) else ""
 
     def _place(self, column: str) -> int:
         return self.sides.columns.index(column)
@@ -230,9 +243,11 @@ class Findings:
 
     def _key_in_words(self, row: Row, masked: Collection[str]) -> str:
         """How a row is found: by its key, or where it has none by its first values."""
-        named = [(name, row[self.sides.columns.index(name)]) for name in self.sides.key]
+        named = [(name, row[self._place(name)]) for name in self.sides.key]
+        if self._name_of(row):
+            named = [*named[:2], (self.known_by, self._name_of(row))]
         shown = [f"{name} {MASK if name in masked else value_in_words(value)}" for name, value in named[:3]]
-        return ", ".join(shown) + (", …" if len(named) > 3 else "")
+        return ", ".join(shown) + (", …" if len(self.sides.key) > 3 else "")
 
 
 def _can_be_written(value: Any) -> bool:

@@ -47,6 +47,7 @@ def discovery_page(found: Discovery, text: str, left: list[str], target: Path | 
         ("settings", found.settings), ("data", found.data), ("logs", found.logs), ("caches", found.caches),
         ("environment", found.environment_files),
         ("add-ons", found.addons),
+        ("own files", found.assets),
         ("keys", found.keys), ("licences", found.licences),
     ):  # fmt: skip
         if guesses:

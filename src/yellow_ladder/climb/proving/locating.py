@@ -22,7 +22,7 @@ from yellow_ladder.durable import private_folder
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.events import Note
 from yellow_ladder.files.copying import remove_entry
-from yellow_ladder.fingerprints.narrowing import PART, Look, Pair, find_rows, pairs_of, references_of, told_in
+from yellow_ladder.fingerprints.narrowing import PART, Look, Pair, find_rows, known_by, pairs_of, references_of, told_in
 from yellow_ladder.fingerprints.records import DatabasePrint
 from yellow_ladder.fingerprints.rows import InWords
 from yellow_ladder.fingerprints.told import Reading
@@ -103,13 +103,15 @@ def _locate_in(run: Run, basis: Basis, name: str, pairs: Mapping[str, Pair], unt
     now = plan.site_at(basis.since[-1]).databases()[name]
     masked = plan.site.database_spec(name).masked
     try:
-        references = references_of(now.objects())
+        objects = now.objects()
+        references = references_of(objects)
         for table, pair in pairs.items():
             hidden = {one.partition(".")[2] for one in masked if one.partition(".")[0] == table}
             hidden |= {one for one in pair.sides.columns if sounds_secret(one)}
             path = csv_path(_folder(plan), name, table)
             with _then(run, _read_at(plan, basis, name, pair), name, now) as then:
-                findings = find_rows(Look(then, now, pair, path, hidden, until), run.look_on)
+                called = known_by(objects, table, pair.sides.columns, pair.sides.key)
+                findings = find_rows(Look(then, now, pair, path, hidden, until, called), run.look_on)
             findings.references = references.get(table, ())
             findings.settle()
             told[table] = findings.in_words(hidden)

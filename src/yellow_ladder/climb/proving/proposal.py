@@ -164,6 +164,15 @@ def _change(
     return change
 
 
+def any_of(rows: Sequence[str]) -> str:
+    """What finds any of some rows, each found by a condition of its own."""
+    parts = [one.partition(" = ") for one in rows]
+    is_one_column = len({column for column, _, _ in parts}) == 1 and not any(" AND " in one for one in rows)
+    if len(rows) > 1 and is_one_column:
+        return f"{parts[0][0]} IN ({', '.join(value for _, _, value in parts)})"
+    return " OR ".join(rows)
+
+
 def _add_rewritten(change: Table, line: TableLine, columns: list[str], left: int, found: TableVerdict | None) -> None:
     """Columns that are rewritten; of a few of the `left` rows alone, where their keys tell them and no column has
     another name.
@@ -172,7 +181,7 @@ def _add_rewritten(change: Table, line: TableLine, columns: list[str], left: int
     rows = found.changed if found is not None and set(found.differing) == set(columns) else ()
     as_they_were = all(its.origin == (line.origin, one) for one, its in line.columns.items() if its.origin is not None)
     if 0 < len(rows) < left and as_they_were and "columns_renamed" not in change:
-        change.add("changed_where", " OR ".join(rows))
+        change.add("changed_where", any_of(rows))
 
 
 def _add_rows(change: Table, line: TableLine, old: TablePrint, new: TablePrint, found: TableVerdict | None) -> None:
@@ -187,7 +196,7 @@ def _add_rows(change: Table, line: TableLine, old: TablePrint, new: TablePrint, 
         and not set(differing) & set(new.key)
     )
     if gone and known:
-        change.add("gone_where", " OR ".join(gone))
+        change.add("gone_where", any_of(gone))
     if new.rows > left or not known:
         change.add("rows", "grow" if known else "any")
     rewritten = [one for one in differing if one in line.columns and not line.columns[one].is_changed]

@@ -228,6 +228,7 @@ def _keep(found: Discovery) -> list[str]:
         ("data", found.data),
         ("logs", inside),
         ("addons", found.addons),
+        ("assets", found.assets),
         ("keys", found.keys),
         ("licences", found.licences),
     ):
