@@ -27,9 +27,10 @@ def database_reachable(at: Circumstances) -> Iterator[Finding]:
     for address in at.site.addresses():
         if not address.is_file:
             continue
-        if address.path.is_relative_to(at.site.root) and not at.site.is_data(at.site.tree_path(address.path)):
-            seen = f"the database `{address.name}` lies inside root and in no data folder: it would stay behind"
-            yield stop("database", seen, f"add {at.site.tree_path(address.path.parent)} to keep.data, or move it out")
+        release = at.site.release_path if at.site.record.pointing is not None else ""
+        if release and address.path.is_relative_to(at.site.root / release):
+            seen = f"the database `{address.name}` lies in the folder of the release in use: it would stay behind"
+            yield stop("database", seen, f"move it out of {at.site.root / release}, and say so in the settings")
     for spec in at.site.record.databases:
         known = next((surveyed.tables for surveyed in at.survey.databases if surveyed.name == spec.name), {})
         for table in spec.volatile:

@@ -37,6 +37,7 @@ from yellow_ladder.discovery.servers import FoundServer, find_servers
 from yellow_ladder.discovery.shapes import (
     Behind,
     Environment,
+    applications_in,
     find_environment,
     find_link,
     others_in,
@@ -165,7 +166,9 @@ def discover(
     found.served = served_by({root, root.resolve()}, etc)
     if found.behind is None:
         found.others = list(others_in(root, [*(one.what for one in found.data), *(one.what for one in found.addons)]))
-    found.product = (package.product if package is not None else "") or _product_of(root, files, found.version_file)
+    installed = applications_in(found.environment, []) if found.environment is not None else []
+    known = package.product if package is not None else installed[0][0] if len(installed) == 1 else ""
+    found.product = known or _product_of(root, files, found.version_file)
     return found
 
 

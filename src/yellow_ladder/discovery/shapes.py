@@ -15,6 +15,12 @@ from yellow_ladder.release.versions import Version
 _VERSION_IN_NAME = re.compile(r"v?(\d+(?:\.\d+)+[\w.+-]*|\d{4}-\d\d-\d\d[\w-]*|\d+)$")
 _OWN_PRODUCT = ("composer.json", "package.json", "PKG-INFO", "VERSION", "version.php", "pyproject.toml")
 _LARGEST_BYTES = 64 * 1024
+_REQUIRES = re.compile(r"Requires-Dist:\s*([\w.-]+)")
+# Servers that run an application, and what talks to databases for one.
+_RUN_OTHERS = {
+    "asyncpg", "daphne", "gevent", "gunicorn", "hypercorn", "mod-wsgi", "mysqlclient", "psycopg", "psycopg-binary",
+    "psycopg2", "psycopg2-binary", "pymysql", "uvicorn", "uwsgi", "waitress",
+}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,11 +86,37 @@ def find_environment(release: Path) -> Environment | None:
 
 
 def _asked_for(environment: Path) -> Iterator[tuple[str, str]]:
-    """Packages that somebody has asked for, as the installer marks them; not those of every environment."""
+    """Packages that somebody has asked for, as the installer marks them; not those of every environment, and not what
+    another one brings anyway, like a library whose version somebody had to hold down.
+    """
+    brought = {plain_name(one) for one in _required(environment)}
     for mark in sorted(environment.glob("lib/*/site-packages/*.dist-info/REQUESTED")):
         name, _, version = mark.parent.name.removesuffix(".dist-info").rpartition("-")
-        if name.lower() not in ("pip", "setuptools", "wheel"):
+        if name.lower() not in ("pip", "setuptools", "wheel") and plain_name(name) not in brought:
             yield name, version
+
+
+def _required(environment: Path) -> Iterator[str]:
+    """What installed packages need, by name; what only an extra of them needs is none of it."""
+    for facts in environment.glob("lib/*/site-packages/*.dist-info/METADATA"):
+        for line in text_of(facts).partition("\n\n")[0].splitlines():
+            needed = _REQUIRES.match(line)
+            if needed and "extra ==" not in line:
+                yield needed[1]
+
+
+def plain_name(name: str) -> str:
+    """A package's name as installers compare it."""
+    return re.sub(r"[-_.]+", "-", name).lower()
+
+
+def applications_in(environment: Environment, words: Collection[str]) -> list[tuple[str, str]]:
+    """The packages that may be the application, with their versions: what runs names one, like `berths.wsgi:app`; of
+    others, servers that only run one are left out.
+    """
+    modules = {plain_name(re.split(r"[.:]", Path(word).name)[0]) for word in words}
+    asked = [one for one in environment.asked_for if plain_name(one[0]) not in _RUN_OTHERS]
+    return [one for one in asked if plain_name(one[0]) in modules] or asked
 
 
 def _has_pip(environment: Path) -> bool:

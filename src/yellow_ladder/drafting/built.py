@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import re
 from pathlib import Path
 
-from yellow_ladder.discovery.shapes import Environment, find_environment
+from yellow_ladder.discovery.shapes import Environment, applications_in, find_environment
 from yellow_ladder.drafting.parts import Draft, Known, head, migrations, quoted
 from yellow_ladder.errors import BadInput, LadderError, Problem
 from yellow_ladder.release.versions import Version
@@ -73,10 +72,6 @@ def _python(
 
 def _application(known: Known, environment: Environment) -> str:
     """The package that is the application: the one that has its version, of several the one that has its name."""
-    alike = [name for name, its in environment.asked_for if its == str(known.installed)]
-    named = [name for name, _ in environment.asked_for if _plain(name) == _plain(known.site.record.product)]
-    return (named or (alike if len(alike) == 1 else [""]))[0]
-
-
-def _plain(name: str) -> str:
-    return re.sub(r"[-_.]+", "-", name).lower()
+    found = applications_in(environment, [known.site.record.product])
+    alike = [name for name, its in found if its == str(known.installed)]
+    return found[0][0] if len(found) == 1 else alike[0] if len(alike) == 1 else ""

@@ -12,7 +12,6 @@ from yellow_ladder.fingerprints.records import TWO_WAYS, DatabasePrint, TablePri
 from yellow_ladder.fingerprints.verdicts import IN_OTHER_ROWS, REWRITTEN_WHERE, TableVerdict, Verdict
 from yellow_ladder.release.contract import TableChange
 
-
 _LONGEST_CONDITION = 60
 
 

@@ -185,6 +185,13 @@ class Site:
         return within(path, self.data_outside if path.startswith("/") else self.record.keep.data_paths)
 
     @property
+    def single_database_files(self) -> tuple[str, ...]:
+        """Files of databases that lie below root in no data folder, whether each is there at this moment or not."""
+        files = (file for database in self.databases().values() for file in database.own_files())
+        paths = [str(file.relative_to(self.root)) for file in files if file.is_relative_to(self.root)]
+        return tuple(path for path in paths if not self.is_data(path))
+
+    @property
     def data_outside(self) -> tuple[str, ...]:
         """Data folders, and logs in none of them, that lie outside root: where they are, none in another; raises
         BadInput for a link that another account could turn.

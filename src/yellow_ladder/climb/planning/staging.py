@@ -70,13 +70,19 @@ def stage_rung(rung: Rung, staged: Path, carried: Carried) -> tuple[tuple[str, s
 def _make_way_for_data(
     site: Site, staged: Path, before: Callable[[str], str], after: Callable[[str], str]
 ) -> tuple[tuple[str, str], ...]:
-    """Take the release's own version of each data folder out: the site's will come in its place."""
+    """Take the release's own version of each data folder out: the site's will come in its place. So will a database
+    that is a file among those of the release; what its engine puts beside it may come and go until then.
+    """
     pairs = []
     for folder in site.record.keep.data_paths:
         if nolinks.is_there(site.root / folder):
             remove_entry(staged / after(folder))
             nolinks.make_folders((staged / after(folder)).parent)
             pairs.append((before(folder), after(folder)))
+    for file in site.single_database_files:
+        remove_entry(staged / file)
+        nolinks.make_folders((staged / file).parent)
+        pairs.append((file, file))
     return tuple(pairs)
 
 

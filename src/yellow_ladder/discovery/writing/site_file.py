@@ -12,7 +12,7 @@ import tomlkit
 
 from yellow_ladder.discovery.data import Guess
 from yellow_ladder.discovery.look import Discovery
-from yellow_ladder.discovery.shapes import Environment
+from yellow_ladder.discovery.shapes import Environment, applications_in
 from yellow_ladder.discovery.writing.databases import databases_text, printable, toml_text
 from yellow_ladder.discovery.writing.services import in_braces, jobs_text, services_text
 from yellow_ladder.files.entry import within
@@ -124,8 +124,7 @@ def _placement(found: Discovery, left: list[str]) -> list[str]:
 
 def _in_place(found: Discovery, one: Environment) -> str:
     """How an environment that is upgraded in place becomes a release behind a link, with all its paths as they were."""
-    run = {Path(word).name.lower() for process in found.running for word in process.words}
-    named = [item for item in one.asked_for if item[0].lower() in run] or list(one.asked_for)
+    named = applications_in(one, [word for process in found.running for word in process.words])
     version = named[0][1] if len(named) == 1 else "VERSION"
     has = some_of((f"{name} {number}" for name, number in named), 3)
     release = f"releases/{version}"
