@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 from tests import archives
 from yellow_ladder.demo.build import build_releases
 from yellow_ladder.errors import BadInput, LadderError
-from yellow_ladder.files.archives.read import safe_path
+from yellow_ladder.files.archives.read import Inside, safe_path
 from yellow_ladder.files.archives.unpack import Limits, read_contents, unpack_archive
 from yellow_ladder.files.archives.write import TreeSource, write_archive
 from yellow_ladder.files.listing import from_lines, to_lines
@@ -39,8 +39,8 @@ def test_a_hostile_archive_is_refused_and_writes_nothing_outside(what: str, work
     if work == "list" and what.startswith("hard link to nothing"):
         return  # listing follows no link
     works: dict[str, Callable[[], object]] = {
-        "unpack": lambda: unpack_archive(archive, inner, LIMITS, ""),
-        "list": lambda: read_contents(archive, LIMITS, ""),
+        "unpack": lambda: unpack_archive(archive, inner, LIMITS, Inside("")),
+        "list": lambda: read_contents(archive, LIMITS, Inside("")),
     }
     with pytest.raises(BadInput) as refusal:
         works[work]()
@@ -60,7 +60,7 @@ def test_unpacking_goes_on_where_it_was_killed_between_two_names(tmp_path: Path)
     left = tmp_path / "tree.lifted" / "half"
     left.mkdir(parents=True)
     (tmp_path / "tree").mkdir()
-    unpack_archive(packed, tmp_path / "tree", Limits(), "quaybook-2.5")
+    unpack_archive(packed, tmp_path / "tree", Limits(), Inside("quaybook-2.5"))
     assert (tmp_path / "tree" / "VERSION").read_text() == "2.5"
     assert not left.parent.exists()
 
@@ -126,7 +126,7 @@ def test_any_tree_comes_out_of_an_archive_as_it_went_in(
     archived = write_archive(folder / "a.tar.zst", [TreeSource("t", source, keep_all)])
     target = folder / "target"
     target.mkdir()
-    unpack_archive(folder / "a.tar.zst", target, Limits(), "t")
+    unpack_archive(folder / "a.tar.zst", target, Limits(), Inside("t"))
     found = take_manifest(target)
     assert {p: (e.kind, e.digest, e.target) for p, e in found.items()} == {
         p: (e.kind, e.digest, e.target) for p, e in archived.trees["t"].items()

@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Demo
+from yellow_ladder.files.archives.read import AS_FOUND
 from yellow_ladder.files.archives.unpack import Limits, read_files
 from yellow_ladder.release.source import sheet_in
 
@@ -20,7 +21,9 @@ def ship(demo: Demo, version: str, *edits: tuple[str, str]) -> None:
     archive = demo.folder / "releases" / f"quaybook-{version}.tar.zst"
     raw = sheet_in(archive)
     assert raw is not None
-    text = read_files(archive, Limits(1 << 30), None, ["config/quaybook.ini"], 1 << 20)["config/quaybook.ini"].decode()
+    text = read_files(archive, Limits(1 << 30), AS_FOUND, ["config/quaybook.ini"], 1 << 20)[
+        "config/quaybook.ini"
+    ].decode()
     for old, new in edits:
         assert old in text
         text = text.replace(old, new)

@@ -14,9 +14,10 @@ from yellow_ladder.drafting.needs import Need, modules_in, needs_in
 from yellow_ladder.drafting.parts import Draft, Known, head, migrations, quoted
 from yellow_ladder.errors import BadInput, LadderError, Problem
 from yellow_ladder.files.archives.read import ARCHIVE_ENDINGS, is_archive_name
-from yellow_ladder.files.entry import within
-from yellow_ladder.release.sheet import parse_sheet
-from yellow_ladder.release.source import sheet_in, sheet_path_beside
+from yellow_ladder.files.entry import Kind, kind_of, within
+from yellow_ladder.files.manifest import walk_tree
+from yellow_ladder.release.sheet import SHEET_NAME, parse_sheet
+from yellow_ladder.release.source import LONE_ENDINGS, is_lone_file, sheet_in, sheet_path_beside
 from yellow_ladder.release.versions import Version
 from yellow_ladder.site.records import VersionProbe
 from yellow_ladder.site.site import Site
@@ -53,7 +54,8 @@ def draft_sheets(site: Site, archives: Sequence[Path] = (), built: Sequence[Vers
     Raises BadInput where the source is no folder, or where no command is known that makes a version.
     """
     source = _folder(site)
-    there = sorted(one for one in source.iterdir() if is_archive_name(one.name) and one.is_file())
+    files = sorted(one for one in source.iterdir() if one.is_file())
+    there = [one for one in files if is_archive_name(one.name) or is_lone_file(one.name)]
     have_one: list[Path] = []
     problems: list[Problem] = []
     read: list[_Read] = []
@@ -65,7 +67,9 @@ def draft_sheets(site: Site, archives: Sequence[Path] = (), built: Sequence[Vers
                 read.append(_look(site, archive))
         except LadderError as fault:
             problems += fault.problems
-    sheets = [_text_of(one) for one in there] + [one.read_bytes() for one in source.glob("*.release.toml")]
+    sheets = [_text_of(one) for one in there if is_archive_name(one.name)] + [
+        one.read_bytes() for one in source.glob("*.release.toml")
+    ]
     known = Known(site, version_on_disk(site), (*(one.version for one in read), *built, *_versions(sheets)))
     made = [_draft(known, one) for one in read]
     made += [draft_built(known, version, source) for version in built]
@@ -84,11 +88,13 @@ def _folder(site: Site) -> Path:
     return source
 
 
-def _has_sheet(archive: Path) -> bool:
-    if not is_archive_name(archive.name):
-        text = f"{archive} is no archive that can be read here"
-        raise BadInput(Problem("archive-unread", text, "name a .tar.zst, .tar.gz, .tar.xz or .zip", str(archive)))
-    return sheet_path_beside(archive).exists() or sheet_in(archive) is not None
+def _sheet_path(file: Path) -> Path:
+    """Where the sheet of an archive lies, or of a file that is all of a release."""
+    return sheet_path_beside(file) if is_archive_name(file.name) else file.with_name(f"{file.name}.{SHEET_NAME}")
+
+
+def _has_sheet(file: Path) -> bool:
+    return _sheet_path(file).exists() or (is_archive_name(file.name) and sheet_in(file) is not None)
 
 
 def _text_of(archive: Path) -> bytes | None:
@@ -123,25 +129,33 @@ def _look(site: Site, archive: Path) -> _Read:
     """Raises BadInput for an archive that cannot be read, and for one whose version nothing tells."""
     probe = _disk_probe(site)
     file = _in_release(site, probe.file) if probe is not None else ""
-    contents = look_into(archive, [file] if file else [])
+    is_alone = not is_archive_name(archive.name)
+    contents = Contents({}, "", {}) if is_alone else look_into(archive, [file] if file else [])
     if probe is not None and file in contents.texts:
         with contextlib.suppress(ValueError):  # its name may tell it
             return _Read(archive, contents, Version(matched(contents.texts[file], probe.pattern)), f"{file} says so")
-    ending = next(one for one in ARCHIVE_ENDINGS if archive.name.endswith(one))
+    ending = next((one for one in ARCHIVE_ENDINGS if archive.name.endswith(one)), archive.suffix)
     try:
         version = Version(version_in_name(archive.name))
     except ValueError as fault:
         text = f"nothing tells which version {archive.name} is: neither its name nor a file in it"
         remedy = f"name it like {site.record.product}-3.0{ending}, or write its sheet: see docs/release-sheet.md"
         raise BadInput(Problem("no-version", text, remedy, str(archive))) from fault
-    missing = f"; no {file} in it says one" if file else ""
+    missing = f"; no {file} in it says one" if file and not is_alone else ""
     return _Read(archive, contents, version, f"guess: its name{missing}")
 
 
 def _draft(known: Known, one: _Read) -> Draft:
     left: list[str] = []
     lines = head(known, one.version, one.archive.name, one.where, left)
-    if one.contents.top:
+    if not is_archive_name(one.archive.name):
+        lines += [
+            "",
+            "[archive]",
+            "# guess: it is no archive, and takes the place of that file",
+            _becomes(known.site, one),
+        ]
+    elif one.contents.top:
         lines += [
             "",
             "[archive]",
@@ -159,7 +173,17 @@ def _draft(known: Known, one: _Read) -> Draft:
     if words:
         lines += ["", f"# Its own words: {', '.join(words)}"]
     text = "\n".join(lines) + "\n"
-    return Draft(sheet_path_beside(one.archive), one.version, text, tuple(left))
+    return Draft(_sheet_path(one.archive), one.version, text, tuple(left))
+
+
+def _becomes(site: Site, one: _Read) -> str:
+    """Which file of the site a release that is one file takes the place of: the one that begins with its name."""
+    name = one.archive.name[: one.archive.name.find(str(one.version))].rstrip("-_.vV") or site.record.product
+    ending = one.archive.suffix if one.archive.suffix[1:] in LONE_ENDINGS else ""
+    tree = walk_tree(site.root / site.release_path, lambda path: path.count("/") > 1 or site.is_data(path))
+    files = [path for path, found in tree if kind_of(found.status.st_mode) is Kind.FILE]
+    like = [path for path in files if Path(path).stem.lower().startswith(name.lower()) and Path(path).suffix == ending]
+    return f"becomes = {quoted(min(like, key=len, default=name + ending))}"
 
 
 def _needs(site: Site, contents: Contents) -> list[str]:

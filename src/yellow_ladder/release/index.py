@@ -103,7 +103,7 @@ def _release(place: str, entry: IndexEntry, sheet: ReleaseSheet, downloads: Path
     url = urljoin(place, entry.archive)
     name = unquote(urlsplit(url).path).rsplit("/", 1)[-1]
     is_alone = name.endswith(f".{SHEET_NAME}") and sheet.archive.build is not None
-    is_known = is_alone or is_archive_name(name)
+    is_known = is_alone or bool(sheet.archive.becomes) or is_archive_name(name)
     if not is_known or urlsplit(url).scheme not in ("http", "https") or not name.isprintable():
         text = f"the index names the archive {entry.archive!r}, which is not a file name that can be read here"
         raise BadInput(Problem("index-broken", text, "tell who publishes it", place))

@@ -8,6 +8,7 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 
 from yellow_ladder.documents import Record, parse_document
+from yellow_ladder.files.archives.read import Inside
 from yellow_ladder.files.entry import within
 from yellow_ladder.release.commands import ByStart, CommandKeys, ReleaseCommand, Remade
 from yellow_ladder.release.contract import ByEngine, Contract, Names
@@ -60,7 +61,19 @@ class ArchiveRecord(Record):
     sha256: Annotated[str, Field(pattern=r"^([0-9a-f]{64})?$")] = ""
     unpacked_bytes: int | None = Field(default=None, ge=0)
     top: str | None = None
+    becomes: TreePath | Literal[""] = ""
     build: Build | None = None
+
+    @model_validator(mode="after")
+    def _one_form(self) -> ArchiveRecord:
+        if self.becomes and (self.top is not None or self.build is not None):
+            raise ValueError("has `becomes`, for a file that is no archive: `top` and `build` are for others")
+        return self
+
+    @property
+    def inside(self) -> Inside:
+        """How the release lies in its file."""
+        return Inside(self.top, self.becomes)
 
 
 class OrderRule(Record):

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+import re
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -13,6 +14,7 @@ from yellow_ladder.files.digests import sha256_of
 from yellow_ladder.release.sheet import SHEET_NAME, ReleaseSheet, parse_sheet
 from yellow_ladder.release.versions import Version
 
+LONE_ENDINGS = ("jar", "war", "phar", "exe", "bin", "run", "AppImage")
 DIGESTS_NAME = "SHA256SUMS"
 _LARGEST_SHEET_BYTES = 1024 * 1024
 
@@ -105,7 +107,9 @@ def read_source(source: Path, product: str) -> Releases:
             )
         ) from fault
     releases, problems = _read_all(source, names, digests)
-    problems += [*_passed_over(source, names), *_in_folders(source)]
+    told = {one.archive.name for one in releases}
+    told |= {name for one in releases for name in _made_with(one)}
+    problems += [*_passed_over(source, names, told), *_in_folders(source)]
     return sorted_out(source, product, releases, problems)
 
 
@@ -121,8 +125,10 @@ def _read_all(source: Path, names: Sequence[str], digests: Mapping[str, str]) ->
         if name in made_with and not sheet_path_beside(source / name).is_file():
             continue
         try:
-            read = _read_sheet_alone if name in alone else _read_release
-            releases.append(read(source / name, digests.get(name, "")))
+            if name in alone:
+                releases.append(_read_sheet_alone(source / name, digests))
+            else:
+                releases.append(_read_release(source / name, digests.get(name, "")))
             made_with.update(_made_with(releases[-1]))
         except LadderError as fault:
             problems.extend(fault.problems)
@@ -150,13 +156,29 @@ def product_of(source: Path) -> str:
     return products[0]
 
 
-def _passed_over(source: Path, names: Sequence[str]) -> Iterator[Problem]:
+def _passed_over(source: Path, names: Sequence[str], told: Collection[str]) -> Iterator[Problem]:
     """What lies in a source and is no release here, each with the reason: nothing is passed over without a word."""
     for name in names:
         if name.endswith(UNREAD_ENDINGS):
             text = f"{source / name} is an archive of a kind that cannot be read here"
             remedy = "unpack it, and make a release of the tree with `yl pack`"
             yield Problem("archive-unread", text, remedy, str(source / name))
+        elif is_lone_file(name) and not (source / f"{name}.{SHEET_NAME}").exists() and name not in told:
+            text = f"{source / name} is no archive, and no sheet says what it is"
+            remedy = f"where it is the release by itself: `yl sheet {name}`"
+            yield Problem("no-sheet", text, remedy, str(source / name))
+
+
+def is_lone_file(name: str) -> bool:
+    """Whether a file's name is like that of a release that is one file: what a runtime reads (`quaybook.jar`), or a
+    program with a version in its name, like `quaybook-3.0-linux-amd64`.
+    """
+    stem, dot, ending = name.rpartition(".")
+    if ending in ("jar", "war"):
+        return True
+    has_version = re.search(r"(?:^|[-_.])[vV]?\d+(?:\.\d+)+", stem if dot and ending in LONE_ENDINGS else name)
+    is_plain = not dot or ending in LONE_ENDINGS or not ending.isalpha()
+    return bool(has_version) and is_plain and not is_archive_name(name)
 
 
 def _in_folders(source: Path) -> Iterator[Problem]:
@@ -173,15 +195,24 @@ def _sheets_alone(source: Path, names: Sequence[str]) -> Iterator[str]:
     yield from (name for name in names if name.endswith(f".{SHEET_NAME}") and name not in beside)
 
 
-def _read_sheet_alone(path: Path, digest: str) -> Release:
-    """The release that a sheet alone describes, since commands make all of it; raises BadInput where none do."""
+def _read_sheet_alone(path: Path, digests: Mapping[str, str]) -> Release:
+    """The release that a sheet without an archive describes: commands make all of it, or a file beside it is all of it.
+
+    Raises BadInput where neither is so.
+    """
     sheet = parse_sheet(path.read_bytes(), str(path))
+    if sheet.archive.becomes:
+        file = path.with_name(sheet.archive.file or path.name.removesuffix(f".{SHEET_NAME}"))
+        if file.is_file():
+            return Release(sheet, file, sheet.archive.sha256 or digests.get(file.name, ""), path)
+        text = f"the sheet {path} is of the file {file.name}, which is not beside it"
+        raise BadInput(Problem("no-archive", text, "put it there, or correct archive.file", str(path)))
     if sheet.archive.build is None:
         text = f"the sheet {path} has no archive beside it, and no [archive.build]"
         stem = path.name.removesuffix(f".{SHEET_NAME}")
         remedy = f"put {stem}.tar.zst (or .zip, .tar.gz, …) there too"
         raise BadInput(Problem("no-archive", text, remedy, str(path)))
-    return Release(sheet, path, digest, path)
+    return Release(sheet, path, digests.get(path.name, ""), path)
 
 
 def sorted_out(

@@ -155,11 +155,11 @@ def _members(release: Release, names: Iterable[str], memory: Path) -> dict[str, 
     wanted = sorted(set(names))
     status = release.archive.stat()
     marks = (release.archive, status.st_size, status.st_mtime_ns, status.st_ctime_ns, status.st_ino, wanted)
-    key = hashlib.sha256(repr((FORMAT, marks, release.sheet.archive.top)).encode()).hexdigest()[:24]
+    key = hashlib.sha256(repr((FORMAT, marks, release.sheet.archive.inside)).encode()).hexdigest()[:24]
     path = memory / "shipped" / f"{key}.json"
     with contextlib.suppress(OSError, ValueError, TypeError, AttributeError):
         return {name: base64.b64decode(text) for name, text in json.loads(path.read_bytes()).items()}
-    found = read_files(release.archive, release.limits, release.sheet.archive.top, wanted, LARGEST_BYTES)
+    found = read_files(release.archive, release.limits, release.sheet.archive.inside, wanted, LARGEST_BYTES)
     with contextlib.suppress(OSError):
         write_memo(path, [json.dumps({name: base64.b64encode(raw).decode() for name, raw in found.items()}).encode()])
     return found

@@ -64,7 +64,7 @@ def stage_overlay(rung: Rung, number: int, staged: Path, folder: Path, staying: 
     site, sheet = carried.site, rung.release.sheet
     remove_entry(staged)  # a kill may have left a part of it
     nolinks.make_folder(staged, 0o700)
-    unpack_archive(rung.release.archive, staged, rung.release.limits, sheet.archive.top)
+    unpack_archive(rung.release.archive, staged, rung.release.limits, sheet.archive.inside)
     before = carried.where
     carried.step_on(sheet)
     keep = site.record.keep

@@ -58,7 +58,7 @@ def stage_rung(rung: Rung, staged: Path, carried: Carried) -> tuple[tuple[str, s
     remove_entry(staged)
     nolinks.make_folder(staged, 0o700)
     before = carried.where
-    unpack_archive(rung.release.archive, staged, rung.release.limits, sheet.archive.top)
+    unpack_archive(rung.release.archive, staged, rung.release.limits, sheet.archive.inside)
     carried.step_on(sheet)
     data = _make_way_for_data(site, staged, before, carried.where)
     kept = _put_own_files(staged, carried)

@@ -173,7 +173,7 @@ def _unpack(run: Run, rung: RungPlan, folder: Path) -> None:
             raise AnswerNo(Problem("digest-differs", text, "fetch it again, and make a new plan", str(archive)))
         said = sheet.archive.unpacked_bytes
         limits = Limits(UNANNOUNCED_LIMIT_BYTES if said is None else said, announced=said is not None)
-        unpack_archive(archive, there, limits, sheet.archive.top)
+        unpack_archive(archive, there, limits, sheet.archive.inside)
     # What the archive has of them is taken here, where no other account can put something else in its place.
     remove_entry(_migrations_of(run, rung))
     keep_files_of(rung.migrations, [there], _migrations_of(run, rung), all_of_them=False)

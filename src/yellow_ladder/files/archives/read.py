@@ -19,6 +19,7 @@ import zipfile
 import zlib
 from collections.abc import Generator, Iterator, Mapping
 from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any, BinaryIO, cast
 
@@ -28,10 +29,37 @@ from yellow_ladder.errors import BadInput, Problem
 
 ARCHIVE_ENDINGS = (".tar.zst", ".tar.gz", ".tgz", ".tar.xz", ".tar.bz2", ".tar", ".zip")
 # What vendors publish and nobody here can read yet.
-UNREAD_ENDINGS = (".7z", ".rar", ".deb", ".rpm", ".tar.lz", ".tar.br", ".tzst", ".txz", ".tbz2", ".war", ".jar")
+UNREAD_ENDINGS = (".7z", ".rar", ".deb", ".rpm", ".tar.lz", ".tar.br", ".tzst", ".txz", ".tbz2")
 DAMAGE = (tarfile.TarError, EOFError, OSError, lzma.LZMAError, zlib.error, zstandard.ZstdError)
 _REMEDY_FETCH = "fetch the archive again from where it was published and compare its digest"
 _REMEDY_REFUSE = "do not use this archive; ask its publisher"
+
+
+@dataclass(frozen=True, slots=True)
+class Inside:
+    """How a release lies in its file: which folder of the archive is the tree (None finds a single one by itself), or
+    for a file that is no archive, which file of the tree it `becomes`.
+    """
+
+    top: str | None = None
+    becomes: str = ""
+
+    def strip(self, single: str) -> str:
+        """The folder to be taken off all names; `single` is the only one at the top, where there is one."""
+        if self.becomes:
+            return ""
+        return single if self.top is None else self.top.strip("/")
+
+    def below(self, name: str) -> str:
+        """A member's name without the folder that is taken off, as far as that is known before the end."""
+        if self.becomes:
+            return name
+        return name.partition("/")[2] if self.top is None else name.removeprefix(self.top.strip("/") + "/")
+
+
+AS_FOUND = Inside()
+# Programs are run; what a runtime reads is not.
+_NOT_RUN = (".jar", ".war", ".phar", ".zip", ".img", ".db", ".html")
 
 
 class _ZstdSource(io.RawIOBase):
@@ -117,13 +145,22 @@ def refused(path: Path, why: str) -> BadInput:
 
 
 @contextmanager
-def open_members(path: Path) -> Iterator[Iterator[tuple[tarfile.TarInfo, IO[bytes] | None]]]:
-    """Iterate over an archive's members in order, each with its content where it is a file.
+def open_members(path: Path, becomes: str = "") -> Iterator[Iterator[tuple[tarfile.TarInfo, IO[bytes] | None]]]:
+    """Iterate over an archive's members in order, each with its content where it is a file. With `becomes`, the file is
+    no archive, and its only member by that name.
 
     Raises BadInput for a damaged or unreadable archive, also when the end mark is missing.
     """
     if not path.is_file():
         raise no_archive(path)
+    if becomes:
+        with path.open("rb") as whole:
+            status = os.fstat(whole.fileno())
+            member = tarfile.TarInfo(becomes)
+            member.size, member.mtime = status.st_size, int(status.st_mtime)
+            member.mode = 0o644 if becomes.endswith(_NOT_RUN) else 0o755
+            yield iter([(member, cast("IO[bytes]", whole))])
+        return
     if path.name.endswith(".zip"):
         with _zip_members(path) as members:
             yield members

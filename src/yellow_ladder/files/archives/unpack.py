@@ -13,7 +13,15 @@ from blake3 import blake3
 
 from yellow_ladder import nolinks
 from yellow_ladder.errors import AnswerNo, Problem
-from yellow_ladder.files.archives.read import check_link, check_links, open_members, refused, safe_path
+from yellow_ladder.files.archives.read import (
+    AS_FOUND,
+    Inside,
+    check_link,
+    check_links,
+    open_members,
+    refused,
+    safe_path,
+)
 from yellow_ladder.files.looking import READ_BYTES
 
 UNANNOUNCED_LIMIT_BYTES = 8 * 1024**3
@@ -88,21 +96,20 @@ class Unpacked:
     written_bytes: int
 
 
-def unpack_archive(path: Path, target: Path, limits: Limits, top: str | None = None) -> Unpacked:
+def unpack_archive(path: Path, target: Path, limits: Limits, inside: Inside = AS_FOUND) -> Unpacked:
     """Unpack `path` into the existing empty folder `target`, files owned by the running account.
 
-    `top` is a folder in the archive whose content becomes the tree's; None finds a single one by itself. Raises
-    BadInput for a damaged, hostile or oversized archive and AnswerNo when the disk is full; what was unpacked by
-    then is the caller's to remove.
+    `inside` says how the release lies in it. Raises BadInput for a damaged, hostile or oversized archive and AnswerNo
+    when the disk is full; what was unpacked by then is the caller's to remove.
     """
     budget = _Budget(path, limits, set(), {})
     digests: dict[str, str] = {}
-    with open_members(path) as members:
+    with open_members(path, inside.becomes) as members:
         for member, content in members:
             name = budget.admit(member)
             if name:
                 _place(member, name, content, target, budget, digests)
-    strip = _single_top(target) if top is None else top.strip("/")
+    strip = inside.strip(_single_top(target))
     check_links(path, budget.links, strip)
     if not strip:
         return Unpacked(digests, budget.used_bytes)
@@ -121,11 +128,11 @@ class Content:
     gid: int = -1
 
 
-def read_contents(path: Path, limits: Limits, top: str | None = None) -> dict[str, Content]:
+def read_contents(path: Path, limits: Limits, inside: Inside = AS_FOUND) -> dict[str, Content]:
     """What an archive would unpack to, by tree path; nothing is written."""
     budget = _Budget(path, limits, set(), {})
     found: dict[str, Content] = {}
-    with open_members(path) as members:
+    with open_members(path, inside.becomes) as members:
         for member, content in members:
             name = budget.admit(member)
             if member.issym():
@@ -134,8 +141,7 @@ def read_contents(path: Path, limits: Limits, top: str | None = None) -> dict[st
                 found[name] = found[_first_name(budget, member, name, found)]
             elif content is not None:
                 found[name] = Content(_digest(content, budget), member.mode & 0o777)
-    tops = {name.split("/", 1)[0] for name in budget.names if name}
-    strip = (tops.pop() if len(tops) == 1 and not tops & found.keys() else "") if top is None else top.strip("/")
+    strip = inside.strip(_single_of(budget.names, found))
     check_links(path, budget.links, strip)
     if not strip:
         return found
@@ -166,7 +172,7 @@ def look_through(
 
 
 def read_files(
-    path: Path, limits: Limits, top: str | None, wanted: Collection[str], most_bytes: int
+    path: Path, limits: Limits, inside: Inside, wanted: Collection[str], most_bytes: int
 ) -> dict[str, bytes]:
     """Some files of an archive, by tree path, as far as it has them and they are no larger than `most_bytes`.
 
@@ -175,18 +181,16 @@ def read_files(
     budget = _Budget(path, limits, set(), {})
     found: dict[str, bytes] = {}
     files: set[str] = set()
-    with open_members(path) as members:
+    with open_members(path, inside.becomes) as members:
         for member, content in members:
             name = budget.admit(member)
             if content is None:
                 continue
             files.add(name)
-            below = name.partition("/")[2] if top is None else name.removeprefix(top.strip("/") + "/")
-            if (name in wanted or below in wanted) and member.size <= most_bytes:
+            if (name in wanted or inside.below(name) in wanted) and member.size <= most_bytes:
                 budget.spend(member.size)
                 found[name] = content.read()
-    tops = {name.split("/", 1)[0] for name in budget.names if name}
-    strip = (tops.pop() if len(tops) == 1 and not tops & files else "") if top is None else top.strip("/")
+    strip = inside.strip(_single_of(budget.names, files))
     if not strip:
         return {name: raw for name, raw in found.items() if name in wanted}
     lifted = {name[len(strip) + 1 :]: raw for name, raw in found.items() if name.startswith(strip + "/")}
@@ -259,6 +263,12 @@ def _check_room(location: Path, count: int, budget: _Budget) -> None:
     if status.f_bavail * status.f_frsize < count + _ROOM_TO_LEAVE_BYTES:
         full = Problem("disk-full", f"no space left to unpack into {location.parent}", "free space and try again")
         raise AnswerNo(full)
+
+
+def _single_of(names: Collection[str], files: Container[str]) -> str:
+    tops = {name.split("/", 1)[0] for name in names if name}
+    top = tops.pop() if len(tops) == 1 else ""
+    return "" if top in files else top
 
 
 def _single_top(target: Path) -> str:

@@ -38,11 +38,11 @@ def read_edits(root: Path, release: Release, edited: Collection[str], folder: st
 def _members(release: Release, wanted: Collection[str]) -> Iterator[tuple[str, bytes]]:
     """The first bytes of each wanted file of the package."""
     missing = set(wanted)
-    top = release.sheet.archive.top
-    with open_members(release.archive) as members:
+    inside = release.sheet.archive.inside
+    with open_members(release.archive, inside.becomes) as members:
         for member, content in members:
             name = safe_path(release.archive, member.name)
-            names = [name, name.partition("/")[2]] if top is None else [name.removeprefix(top.strip("/") + "/")]
+            names = [name, inside.below(name)] if inside.top is None else [inside.below(name)]
             found = next((one for one in names if one in missing), None)
             if found is not None and content is not None:
                 missing.discard(found)

@@ -43,13 +43,13 @@ def package_contents(release: Release, memory: Path) -> dict[str, Content]:
     """What a package holds, read once and remembered; raises BadInput for a package that is refused."""
     status = release.archive.stat()
     marks = (release.archive, status.st_size, status.st_mtime_ns, status.st_ctime_ns, status.st_ino, release.limits)
-    key = hashlib.sha256(repr((marks, release.sheet.archive.top)).encode()).hexdigest()[:24]
+    key = hashlib.sha256(repr((marks, release.sheet.archive.inside)).encode()).hexdigest()[:24]
     path = memory / "packages" / f"{key}.json"
     with contextlib.suppress(OSError, ValueError, KeyError, TypeError):
         record = json.loads(path.read_bytes())
         if record["format"] == FORMAT:
             return {name: Content(what, mode) for name, (what, mode) in record["contents"].items()}
-    contents = read_contents(release.archive, release.limits, release.sheet.archive.top)
+    contents = read_contents(release.archive, release.limits, release.sheet.archive.inside)
     record = {"format": FORMAT, "contents": {name: (one.what, one.mode) for name, one in contents.items()}}
     with contextlib.suppress(OSError):
         write_memo(path, [json.dumps(record).encode()])
