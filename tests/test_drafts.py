@@ -12,7 +12,7 @@ import pytest
 
 from tests.archives import entry, write
 from tests.conftest import Demo, MakeDemo, run_program
-from tests.sites import HEAD
+from tests.sites import HEAD, SHEET
 from yellow_ladder.discovery.packages import version_in_name
 from yellow_ladder.drafting.needs import as_range
 from yellow_ladder.release.sheet import parse_sheet
@@ -230,3 +230,43 @@ def test_a_release_that_commands_make_is_drafted_from_the_environment_in_use(env
     assert second[-1] == "{source}/packages-5.0.txt"
     assert "quaybook==5.0" in (demo.folder / "releases" / "packages-5.0.txt").read_text().splitlines()
     assert demo.yl("sheet", "5.0").code == 2, "it is there by now"
+
+
+def test_libraries_that_are_installed_into_the_tree_are_made_anew_with_each_release(tmp_path: Path) -> None:
+    """As of a checkout in which an installer has filled a folder: none of it is the site's own, or the archive's."""
+    app = tmp_path / "app"
+    (tmp_path / "releases").mkdir()
+    for version in ("2.4", "2.6"):
+        parts = {"VERSION": version, "package.json": "{}", "package-lock.json": "{}", "server.js": "",
+                 "public/plans/.keep": ""}  # fmt: skip
+        archive(tmp_path, f"quaybook-{version}", [entry(name, content=t.encode()) for name, t in parts.items()])
+        for name, text in parts.items() if version == "2.4" else ():
+            (app / name).parent.mkdir(parents=True, exist_ok=True)
+            (app / name).write_text(text)
+    for name in ("node_modules/knots/index.js", ".git/HEAD", "public/plans/ost.pdf"):
+        (app / name).parent.mkdir(parents=True, exist_ok=True)
+        (app / name).write_text("as of 2.4")
+    assert run_program("init", str(app), folder=tmp_path).code == 0
+    site = tomllib.loads((tmp_path / "ladder.toml").read_text())
+    assert site["keep"]["data"] == [".git", "public/plans"]
+    assert run_program("sheet", folder=tmp_path).code == 0
+    for version, name in (("2.4", "quaybook-2.4"), ("2.6", "quaybook-2.6")):
+        _, sheet = drafted(tmp_path, name)
+        assert sheet["files"] == {"generated": ["node_modules"]}
+        assert ("commands" in sheet) is (version == "2.6")
+    file = tmp_path / "releases" / "quaybook-2.6.release.toml"
+    text = file.read_text()
+    assert 'run = ["npm", "ci", "--omit=dev"]' in text
+    made = "mkdir -p node_modules/knots && echo as of 2.6 > node_modules/knots/index.js"
+    file.write_text(text.replace('["npm", "ci", "--omit=dev"]', f'["/bin/sh", "-c", "{made}"]'))
+    up = run_program("climb", "--yes", folder=tmp_path)
+    assert up.code == 0, up.out + up.err
+    assert (app / "node_modules" / "knots" / "index.js").read_text() == "as of 2.6\n"
+    assert (app / ".git" / "HEAD").read_text() == "as of 2.4"
+    down = run_program("descend", "--yes", folder=tmp_path)
+    assert down.code == 0, down.out + down.err
+    assert (app / "node_modules" / "knots" / "index.js").read_text() == "as of 2.4"
+    file.write_text(text.replace("generated", "# generated").replace("writes", "# writes"))
+    (tmp_path / "releases" / "quaybook-2.4.release.toml").write_text(SHEET.format("2.4"))
+    told = " ".join(run_program("check", folder=tmp_path).out.split())
+    assert 'generated = ["node_modules"] under [files] of its sheet' in told

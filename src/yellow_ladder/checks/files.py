@@ -18,6 +18,8 @@ from yellow_ladder.services.looking import written_below
 from yellow_ladder.words import count_of, some_of
 
 _MOST_NAMED = 12
+# What installers of packages fill: nothing of a site's own.
+LIBRARY_FOLDERS = ("node_modules", "vendor", "venv", ".venv", "env")
 
 
 def data_folders(at: Circumstances) -> Iterator[Finding]:
@@ -195,7 +197,13 @@ def unclaimed_files(at: Circumstances) -> Iterator[Finding]:
         yield from _unclaimed(seen, remedy, rule)
     for folder, paths in files.foreign.items():
         seen = f"the folder {folder} ({count_of(len(paths), 'file')}) has nothing of this product: whose is it?"
-        yield from _unclaimed(seen, f'move it out of root, or name it: keep.data = [..., "{folder}"]', rule)
+        remedy = f'move it out of root, or name it: keep.data = [..., "{folder}"]'
+        if folder in LIBRARY_FOLDERS:
+            remedy = (
+                f'where libraries are installed, each release needs its own: generated = ["{folder}"] under [files] of'
+                " its sheet, and a command that makes it, which `yl sheet` drafts"
+            )
+        yield from _unclaimed(seen, remedy, rule)
     if files.added:
         count = count_of(len(files.added), "file")
         seen = f"{count} neither the release's nor named in the site file: {some_of(files.added)}"

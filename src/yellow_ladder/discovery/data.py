@@ -86,6 +86,8 @@ def data_folders(
     """
     folders = {**{name: [] for name in _empty_in(root, files) if name != releases}, **_by_folder(files.items(), "")}
     came = _how_it_came(root, files, folders, shipped)
+    if nolinks.is_folder(root / ".git"):
+        yield Guess(".git", "the history of a checkout")
     for folder, inside in sorted(folders.items()):
         why = _why_data(root, folder, inside, came)
         if folder.lower() in ADDON_NAMES:
@@ -93,6 +95,7 @@ def data_folders(
         if not why:
             yield from _data_within(root, folder, inside, came)
             continue
+        folder, inside = _narrowed(folder, inside, came.shipped)
         # A home of the application's, with its settings and its data side by side: only the data are.
         is_for_settings = _FOLDER_OF_SETTINGS.search(folder) is not None
         has_settings = is_for_settings or any(path.count("/") == 1 and _is_settings(root, path) for path, _ in inside)
@@ -101,6 +104,18 @@ def data_folders(
             parts = _by_folder(inside, folder)
             narrower = [Guess(part, _why_data(root, part, of_it, came)) for part, of_it in parts.items()]
         yield from [one for one in narrower if one.why] or ([] if is_for_settings else [Guess(folder, why)])
+
+
+def _narrowed(folder: str, inside: _Files, shipped: Collection[str]) -> tuple[str, _Files]:
+    """The folder in it that has all that is the site's own, as far down as the release has folders, too."""
+    while True:
+        own = [one for one in inside if one[0] not in shipped]
+        below = list(_by_folder(own, folder).items())
+        in_it = [path for path, _ in own if "/" not in path[len(folder) + 1 :]]
+        if not shipped or len(below) != 1 or in_it or not any(one.startswith(f"{below[0][0]}/") for one in shipped):
+            return folder, inside
+        folder = below[0][0]
+        inside = [one for one in inside if one[0].startswith(f"{folder}/")]
 
 
 def _data_within(root: Path, folder: str, inside: _Files, came: _Installed) -> Iterator[Guess]:
@@ -114,7 +129,7 @@ def _data_within(root: Path, folder: str, inside: _Files, came: _Installed) -> I
         else:
             why = "its name" if name in _UPLOAD_NAMES and _share_of_code(of_it) < _HALF else ""
         if why:
-            yield Guess(part, why)
+            yield Guess(_narrowed(part, of_it, came.shipped)[0], why)
         elif came.shipped and any(path not in came.shipped for path, _ in of_it):
             yield from _data_within(root, part, of_it, came)
 

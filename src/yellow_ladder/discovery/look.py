@@ -41,6 +41,7 @@ from yellow_ladder.discovery.shapes import (
     find_environment,
     find_link,
     others_in,
+    runtime_of,
 )
 from yellow_ladder.discovery.units import UNIT_FOLDERS, Unit, find_units
 from yellow_ladder.discovery.versions import find_version
@@ -100,6 +101,7 @@ class Discovery:
     units: list[Unit] = field(default_factory=list)
     behind: Behind | None = None
     environment: Environment | None = None
+    runtime: str = ""  # the program that its code is for, where that can be asked here
     others: list[str] = field(default_factory=list)
     running: list[Running] = field(default_factory=list)
     jobs: list[Job] = field(default_factory=list)
@@ -141,6 +143,7 @@ def discover(
     written += [one for guess in written for one in logs_within(guess.what, files)]
     found.logs = [one for one in written if holds_logs(one.what, files)]
     found.data = [one for one in written if one not in found.logs]
+    found.runtime = runtime_of(files)
     found.jobs = jobs_of({root, root.resolve()})
     _find_settings(found, files, shipped)
     if found.behind is not None:

@@ -5,7 +5,9 @@ from __future__ import annotations
 import contextlib
 import os
 import re
-from collections.abc import Collection, Iterator
+import shutil
+from collections import Counter
+from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -15,6 +17,8 @@ from yellow_ladder.release.versions import Version
 _VERSION_IN_NAME = re.compile(r"v?(\d+(?:\.\d+)+[\w.+-]*|\d{4}-\d\d-\d\d[\w-]*|\d+)$")
 _OWN_PRODUCT = ("composer.json", "package.json", "PKG-INFO", "VERSION", "version.php", "pyproject.toml")
 _LARGEST_BYTES = 64 * 1024
+_PROGRAMS = {".php": "php", ".py": "python3", ".rb": "ruby", ".pl": "perl"}
+_NEAR_TOP, _ENOUGH_CODE = 3, 3
 _REQUIRES = re.compile(r"Requires-Dist:\s*([\w.-]+)")
 # Servers that run an application, and what talks to databases for one.
 _RUN_OTHERS = {
@@ -103,6 +107,18 @@ def _required(environment: Path) -> Iterator[str]:
             needed = _REQUIRES.match(line)
             if needed and "extra ==" not in line:
                 yield needed[1]
+
+
+def runtime_of(files: Iterable[str]) -> str:
+    """The program that most of the code near the top is for, where it is installed here; of JavaScript only where a
+    package is told, since pages of every application have some.
+    """
+    near = [path for path in files if path.count("/") < _NEAR_TOP]
+    kinds = Counter(_PROGRAMS[ending] for path in near if (ending := Path(path).suffix) in _PROGRAMS)
+    if not kinds and "package.json" in near:
+        kinds["node"] = _ENOUGH_CODE
+    program, count = kinds.most_common(1)[0] if kinds else ("", 0)
+    return program if count >= _ENOUGH_CODE and shutil.which(program) else ""
 
 
 def plain_name(name: str) -> str:

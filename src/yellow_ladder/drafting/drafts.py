@@ -10,6 +10,7 @@ from pathlib import Path
 from yellow_ladder.discovery.archives import Contents, look_into
 from yellow_ladder.discovery.packages import version_in_name
 from yellow_ladder.drafting.built import draft_built
+from yellow_ladder.drafting.libraries import libraries_of, libraries_text
 from yellow_ladder.drafting.needs import Need, modules_in, needs_in
 from yellow_ladder.drafting.parts import Draft, Known, head, migrations, quoted
 from yellow_ladder.errors import BadInput, LadderError, Problem
@@ -163,7 +164,10 @@ def _draft(known: Known, one: _Read) -> Draft:
             f"top = {quoted(one.contents.top)}",
         ]
     lines += _needs(known.site, one.contents)
+    libraries = list(libraries_of(known.site, one.contents.sizes))
+    lines += libraries_text(libraries, is_to_come=known.is_to_come(one.version))
     if known.is_to_come(one.version):
+        left += [f"{one.version}: how {each.folder} is made: [[commands]]" for each in libraries]
         steps = [
             f"# {path} has {count_of(count, 'file')}: steps of its migrations?" if count > 1 else f"# {path}"
             for path, count in sorted(one.contents.steps().items())[:_MOST_FOLDERS]

@@ -151,6 +151,14 @@ def _environment(found: Discovery) -> list[str]:
         words = ", ".join(map(toml_text, one.packages))
         lines += ["[runtime]", f"name = {toml_text(one.runtime)}", f'command = [{toml_text(one.program)}, "--version"]']
         lines += [f"packages = [{words}]", ""]
+    elif found.runtime:
+        lines += [
+            "# guess: its code; releases say which versions they need",
+            "[runtime]",
+            f"name = {toml_text(found.runtime)}",
+            f'command = [{toml_text(found.runtime)}, "--version"]',
+            "",
+        ]
     if files:
         why = "Named by the unit files" if of_units else "guess: all that it sets is set for the program that runs"
         lines += [f"# {why}; the values are shown nowhere.", "[environment]"]
