@@ -270,3 +270,33 @@ def test_libraries_that_are_installed_into_the_tree_are_made_anew_with_each_rele
     (tmp_path / "releases" / "quaybook-2.4.release.toml").write_text(SHEET.format("2.4"))
     told = " ".join(run_program("check", folder=tmp_path).out.split())
     assert 'generated = ["node_modules"] under [files] of its sheet' in told
+
+
+def test_what_came_with_a_release_and_is_as_it_came_says_nothing_of_the_site(tmp_path: Path) -> None:
+    """Its defaults, its folder of data that has the release's own in it, the version of a library that it brings."""
+    app = tmp_path / "app"
+    (tmp_path / "releases").mkdir()
+    for version in ("2.4", "2.6"):
+        parts = {
+            "index.php": "<?php // berths" + " and boats" * (version == "2.6"),
+            "boot.php": "<?php", "conf/menu.ini": "[menu]\nberths = yes\n",
+            "lib/setup.php": "<?php $db_name = 'quay'; $db_host = 'localhost'; $db_user = 'quay';",
+            "data/words.txt": "rope " * 900, "library/vendor/other/VERSION": "9.9", "forms/MigrationForm.php": "",
+            "library/vendor/other/more.php": version * 50,
+        }  # fmt: skip
+        archive(tmp_path, f"quaybook-{version}", [entry(f"q/{n}", content=x.encode()) for n, x in parts.items()])
+        for name, text in parts.items() if version == "2.4" else ():
+            (app / name).parent.mkdir(parents=True, exist_ok=True)
+            (app / name).write_text(text)
+    said = run_program("--json", "init", str(app), folder=tmp_path).document["result"]
+    assert said["found"]["package"] == "quaybook-2.4.tar.zst"
+    site = tomllib.loads((tmp_path / "ladder.toml").read_text())
+    assert not site.get("keep")
+    assert "databases" not in site
+    assert run_program("sheet", folder=tmp_path).code == 0
+    text, sheet = drafted(tmp_path, "quaybook-2.4")
+    assert (sheet["release"]["version"], "archive" in sheet) == ("2.4", False)  # type: ignore[index]
+    assert "MigrationForm" not in text
+    (app / "conf" / "menu.ini").write_text("[menu]\nberths = no\n")
+    again = tomllib.loads(run_program("--json", "init", str(app), "--show", folder=tmp_path).document["result"]["text"])
+    assert [one["file"] for one in again["keep"]["settings"]] == ["conf/menu.ini"], "an edit makes it the site's own"

@@ -14,7 +14,8 @@ PACKAGE_FILES = ("composer.json", "package.json", "pyproject.toml", "PKG-INFO")
 LARGEST_FILE_BYTES = 256 * 1024
 _FAR_DOWN = 3
 _PROGRAM = re.compile(
-    r"(?i)(?:(?:^|[-_./])(?:upgrade|migrat|update[-_.]?(?:db|database|schema))[^/]*|(?:^|/)(?:update|dbupdate|updatedb))$"
+    r"(?i)(?:(?:^|[-_./])(?:upgrade|migrate|migration|dbupgrade|dbmigrate|update[-_.]?(?:db|database|schema))"
+    r"(?:[-_.][^/]*)?|(?:^|/)(?:update|dbupdate|updatedb))$"
 )
 _FIRST_LINE = re.compile(r"#!\s*(?:/usr/bin/env +|/\S*/)([\w.-]+)")
 _PLAIN_NAMES = ("upgrade", "update", "migrate")
@@ -97,9 +98,12 @@ def _single_top(names: Iterable[str]) -> str:
 
 
 def _top(names: Collection[str], wanted: Collection[str], single: str) -> str:
-    """The folder of the archive in which what tells the version lies: the one that is nearest to its top."""
+    """The folder of the archive in which what tells the version lies: the one that is nearest to its top. Far down it
+    is another product's, which came along.
+    """
     for one in wanted:
         lies = [name[: -len(one) - 1] if name != one else "" for name in names if f"/{name}".endswith(f"/{one}")]
+        lies = [folder for folder in lies if folder.count("/") < _FAR_DOWN - 1]
         if lies:
             return min(lies, key=lambda folder: (folder.count("/") if folder else -1, folder))
     return single

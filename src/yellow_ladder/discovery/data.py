@@ -21,7 +21,7 @@ from yellow_ladder.words import count_of
 
 CODE = {
     ".py", ".php", ".js", ".rb", ".java", ".class", ".jar", ".go", ".so", ".css", ".html", ".pl", ".ts", ".sh", ".inc",
-    ".tpl", ".sql",
+    ".tpl", ".sql", ".pm", ".cgi",
 }  # fmt: skip
 ADDON_NAMES = {"addons", "add-ons", "plugins", "extensions", "themes", "skins", "languages"}
 SETTINGS_NAME = re.compile(r"(?i)conf|setting|local|\.env|parameters|\.ini$")
@@ -51,6 +51,7 @@ _DAY_S = 86_400
 # So much of the code belongs to one account where another one's folders stand out.
 _NEARLY_ALL_CODE, _ENOUGH_CODE = 0.8, 5
 # Placeholders and files that forbid a look are shipped in folders for data.
+_PLACEHOLDER_BYTES = 2048
 _FEW_SHIPPED, _HALF, _MOST_STRAYS = 3, 0.5, 20
 
 
@@ -75,6 +76,15 @@ class _Installed:
     keeper: int | None
     others_write: bool
     shipped: Collection[str] = ()
+
+
+DEEPEST = 6
+
+
+def is_passed_over(path: str) -> bool:
+    """Whether a file lies where a look at an application does not go: too far down, or among libraries."""
+    parts = path.split("/")
+    return len(parts) > DEEPEST or any(one in NOT_SEARCHED for one in parts[:-1])
 
 
 def data_folders(
@@ -213,7 +223,10 @@ def _why_data(root: Path, folder: str, inside: _Files, came: _Installed) -> str:
         return "a database lies in it"
     is_named_so = folder.rpartition("/")[2].lower() in _DATA_NAMES
     is_code = _share_of_code(inside) > _HALF
-    by_name = "its name" if is_named_so and inside and not is_code else ""
+    is_there = bool(inside) and all(
+        path not in came.shipped or one.st_size < _PLACEHOLDER_BYTES for path, one in inside
+    )
+    by_name = "its name" if is_named_so and is_there and not is_code else ""
     if came.others_write:
         return _others(root, folder, inside, came.keeper) or by_name
     if came.shipped:

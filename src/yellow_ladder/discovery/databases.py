@@ -29,6 +29,7 @@ _FIELDS = (
 _ABOUT_DATABASES = re.compile(
     r"(?i)(^|[._])(db|database|databases|sql|mysql|postgres|pgsql|datasource|doctrine)|^db|dbname"
 )
+_AN_EXPRESSION = re.compile(r"[()'\"<>]")
 _HUMP = re.compile(r"(?<=[a-z0-9])(?=[A-Z])")
 _NAMES_IN_KEYS = {"postgres": "postgresql", "pgsql": "postgresql", "mariadb": "mariadb", "mysql": "mysql"}
 _PORTS = {"5432": "postgresql", "3306": "mariadb"}
@@ -109,7 +110,7 @@ def _from_fields(pairs: Iterable[tuple[str, str]], file: Path, root: Path) -> li
         above = prefix.rpartition(".")[0]
         if above and "engine" not in fields and above in engines and _ABOUT_DATABASES.search(prefix):
             fields["engine"] = (above, engines[above])
-        if "name" not in fields or fields["name"][1].lower() in ("", "null", "none"):
+        if not _is_name(fields.get("name", ("", ""))[1]) or _AN_EXPRESSION.search(fields.get("host", ("", ""))[1]):
             continue
         if fields["name"][0].lower().endswith("default") and fields["name"][1].lower() in _ENGINES:
             continue  # the connection that is taken where none is named, and no database
@@ -120,6 +121,11 @@ def _from_fields(pairs: Iterable[tuple[str, str]], file: Path, root: Path) -> li
         elif "host" in fields or "user" in fields or "engine" in fields:
             found.append(_server(fields, name, where))
     return found
+
+
+def _is_name(value: str) -> bool:
+    """Whether a value names something; code that is still to be run, like the words of a form, does not."""
+    return value.lower() not in ("", "null", "none") and not _AN_EXPRESSION.search(value)
 
 
 def _server(fields: dict[str, tuple[str, str]], name: str, where: str) -> FoundDatabase:

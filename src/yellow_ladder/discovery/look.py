@@ -13,6 +13,7 @@ from pathlib import Path
 
 from yellow_ladder.accounts import may_write
 from yellow_ladder.discovery.data import (
+    DEEPEST,
     HOME_TOOLS,
     NOT_SEARCHED,
     SETTINGS_NAME,
@@ -50,7 +51,7 @@ from yellow_ladder.files.manifest import walk_tree
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.services.timetables import Job, jobs_of
 
-_DEEPEST, _MOST_ENTRIES = 6, 200_000
+_MOST_ENTRIES = 200_000
 _MOST_DATABASES = 4  # in one folder: more of them are most likely one for each user or thing
 _KEY_FILE = re.compile(
     r"(?i)\.(key|pem)$|^(secret|master|enc(rypt(ion)?)?|crypt|sign(ing)?|aes|jwt)[._-]?keys?(\.\w+)?$|^\.?secrets?$"
@@ -145,7 +146,7 @@ def discover(
     found.data = [one for one in written if one not in found.logs]
     found.runtime = runtime_of(files)
     found.jobs = jobs_of({root, root.resolve()})
-    _find_settings(found, files, shipped)
+    _find_settings(found, files, package)
     if found.behind is not None:
         inside = found.behind.releases.split("/")[0]
         beside = list(beside_releases(root, files, [*found.data, *found.logs], found.settings, inside))
@@ -202,7 +203,7 @@ def _entries(root: Path, found: Discovery) -> Iterator[tuple[str, os.stat_result
     def skip(path: str) -> bool:
         if path == theirs or path in HOME_TOOLS:  # what lies in a release is the release's
             return True
-        return path.rsplit("/", 1)[-1] in NOT_SEARCHED or path.count("/") >= _DEEPEST
+        return path.rsplit("/", 1)[-1] in NOT_SEARCHED or path.count("/") >= DEEPEST
 
     for number, (path, entry) in enumerate(walk_tree(root, skip)):
         if number >= _MOST_ENTRIES:
@@ -304,9 +305,21 @@ def _cache_of(path: str) -> str:
     return "/".join(folders[:at])
 
 
-def _find_settings(found: Discovery, files: Mapping[str, os.stat_result], shipped: Mapping[str, int]) -> None:
+def _find_settings(found: Discovery, files: Mapping[str, os.stat_result], package: Package | None) -> None:
     named = {path for one in found.running for path in one.named}
-    read_in = list(_candidates(found, files, named, shipped))
+    read_in = list(_candidates(found, files, named))
+    if package is not None:
+        # What a release ships and nobody has changed says nothing of this site, but for a database that is there.
+        alike = package.unchanged(found.root, [path for path, *_ in read_in if path not in named])
+        read_in = [
+            (
+                path,
+                read,
+                [one for one in databases if path not in alike or one.engine == "sqlite"],
+                came or path in alike,
+            )
+            for path, read, databases, came in read_in
+        ]
     # A script of the release's own has defaults in it: they count only where the site's files name no database.
     own = [databases for _, _, databases, is_as_it_came in read_in if databases and not is_as_it_came]
     for path, read, databases, is_as_it_came in read_in:
@@ -326,7 +339,7 @@ def _find_settings(found: Discovery, files: Mapping[str, os.stat_result], shippe
 
 
 def _candidates(
-    found: Discovery, files: Mapping[str, os.stat_result], named: Collection[str], shipped: Mapping[str, int]
+    found: Discovery, files: Mapping[str, os.stat_result], named: Collection[str]
 ) -> Iterator[tuple[str, FoundSettings, list[FoundDatabase], bool]]:
     """Files that may hold settings, with what they say of databases, and whether each is a script as it came."""
     data = [guess.what for guess in (*found.data, *found.logs)]
@@ -339,9 +352,8 @@ def _candidates(
         read = read_settings(found.root / path)
         databases = find_databases(read.pairs, found.root / path, found.root)
         if read.pairs and (databases or path in named or _sounds_like_settings(path, read)):
-            is_old_code = read.is_code and "/" in path and files[path].st_mtime <= came and not _sample_of(path, files)
-            is_as_it_came = is_old_code or (read.is_code and shipped.get(path) == files[path].st_size)
-            yield path, read, databases, is_as_it_came and path not in named
+            is_old_code = read.is_code and "/" in path and files[path].st_mtime <= came
+            yield path, read, databases, is_old_code and path not in named and not _sample_of(path, files)
 
 
 def _sample_of(path: str, files: Collection[str]) -> str:

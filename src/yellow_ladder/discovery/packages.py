@@ -10,9 +10,10 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from yellow_ladder.discovery.archives import look_into
-from yellow_ladder.discovery.data import CODE
+from yellow_ladder.discovery.data import CODE, is_passed_over
 from yellow_ladder.errors import LadderError
 from yellow_ladder.files.archives.read import ARCHIVE_ENDINGS, is_archive_name
+from yellow_ladder.files.archives.unpack import Limits, look_through
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.release.versions import Version
 
@@ -31,6 +32,21 @@ class Package:
     path: Path
     version: str
     files: Mapping[str, int]
+
+    def unchanged(self, root: Path, paths: Collection[str]) -> set[str]:
+        """Which of some files are in the archive just as they are here; few, since it is read for them once more."""
+        alike = [path for path in paths if path in self.files and self.files[path] <= _LARGEST_BYTES]
+        if not alike:
+            return set()
+        found = set()
+        ends = tuple(f"/{one}" for one in alike)
+        with contextlib.suppress(LadderError, OSError):
+            _, raw = look_through(self.path, Limits(), lambda name: f"/{name}".endswith(ends), _LARGEST_BYTES)
+            for path in alike:
+                there = [text for name, text in raw.items() if f"/{name}".endswith(f"/{path}")]
+                if read_regular(root / path, _LARGEST_BYTES) in there:
+                    found.add(path)
+        return found
 
     @property
     def product(self) -> str:
@@ -60,20 +76,28 @@ def installed_package(
     """
     named = dict(_named(releases))
     if version:
-        named = {path: its for path, its in named.items() if its == version}
+        named = {path: its for path, its in named.items() if _are_one(its, version)}
     found: list[tuple[float, Package]] = []
     for path, its in list(named.items())[:_MOST_READ]:
         with contextlib.suppress(LadderError):
             contents = look_into(path, wanted)
-            alike = sum(name in files and files[name].st_size == size for name, size in contents.sizes.items())
             package = Package(path, its, contents.sizes)
             if version:
                 return package
-            found.append((alike / max(1, len(contents.sizes)), package))
+            seen = {name: size for name, size in contents.sizes.items() if not is_passed_over(name)}
+            alike = sum(name in files and files[name].st_size == size for name, size in seen.items())
+            found.append((alike / max(1, len(seen)), package))
     found.sort(key=lambda one: one[0])
     if not found or found[-1][0] < _MOST_LIKE_IT or (len(found) > 1 and found[-1][0] == found[-2][0]):
         return None
     return found[-1][1]
+
+
+def _are_one(one: str, other: str) -> bool:
+    """Whether two texts are one version, like 2.4 and release-2.4."""
+    with contextlib.suppress(ValueError):
+        return Version(one) == Version(other)
+    return False
 
 
 def _named(releases: Path) -> Iterator[tuple[Path, str]]:

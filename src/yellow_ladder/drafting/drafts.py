@@ -7,6 +7,7 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from yellow_ladder import nolinks
 from yellow_ladder.discovery.archives import Contents, look_into
 from yellow_ladder.discovery.packages import version_in_name
 from yellow_ladder.drafting.built import draft_built
@@ -129,10 +130,11 @@ def _in_release(site: Site, file: str) -> str:
 def _look(site: Site, archive: Path) -> _Read:
     """Raises BadInput for an archive that cannot be read, and for one whose version nothing tells."""
     probe = _disk_probe(site)
-    file = _in_release(site, probe.file) if probe is not None else ""
+    is_there = probe is not None and nolinks.is_there(site.place(probe.file))  # or it is a guess of the site file's
+    file = _in_release(site, probe.file) if probe is not None and is_there else ""
     is_alone = not is_archive_name(archive.name)
     contents = Contents({}, "", {}) if is_alone else look_into(archive, [file] if file else [])
-    if probe is not None and file in contents.texts:
+    if probe is not None and file and file in contents.texts:
         with contextlib.suppress(ValueError):  # its name may tell it
             return _Read(archive, contents, Version(matched(contents.texts[file], probe.pattern)), f"{file} says so")
     ending = next((one for one in ARCHIVE_ENDINGS if archive.name.endswith(one)), archive.suffix)
