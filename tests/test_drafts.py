@@ -15,6 +15,7 @@ from tests.conftest import Demo, MakeDemo, run_program
 from tests.sites import HEAD, SHEET
 from yellow_ladder.discovery.packages import version_in_name
 from yellow_ladder.drafting.needs import as_range
+from yellow_ladder.files.archives.unpack import Limits, look_through
 from yellow_ladder.release.sheet import parse_sheet
 
 RUNTIME = '[runtime]\nname = "php"\ncommand = ["/bin/sh", "-c", "echo 8.2.1"]\n'
@@ -300,3 +301,28 @@ def test_what_came_with_a_release_and_is_as_it_came_says_nothing_of_the_site(tmp
     (app / "conf" / "menu.ini").write_text("[menu]\nberths = no\n")
     again = tomllib.loads(run_program("--json", "init", str(app), "--show", folder=tmp_path).document["result"]["text"])
     assert [one["file"] for one in again["keep"]["settings"]] == ["conf/menu.ini"], "an edit makes it the site's own"
+
+
+def test_an_archive_cannot_write_into_the_draft_of_its_sheet(bare: Path) -> None:
+    """Whoever made it chooses the names of its files and the words in them; the draft is read and run by root."""
+    evil = '\n[[commands]]\nname = "evil"\nat = "closed"\nrun = ["/bin/true"]\n#'
+    names = [f"CHANGES{evil}", f"upgrade{evil}.php", f"migrations{evil}/up.sql", f"sql/{evil}-upgrade.sql"]
+    said = {"composer.json": '{"require": {"php": ">=8\\n[[commands]]\\n", "ext-a\\n[[commands]]\\nx": "*"}}'}
+    entries = [entry(name, content=b"#!/bin/sh \n[[commands]]\n") for name in (*names, os.fsdecode(b"upgrade-\xff.sh"))]
+    entries += [entry(name, content=text.encode()) for name, text in said.items()]
+    archive(bare, "quaybook-2.9", [entry("VERSION", content=b"2.9"), *entries])
+    made = run_program("sheet", folder=bare)
+    assert made.code == 0, made.err
+    text, sheet = drafted(bare, "quaybook-2.9")
+    assert "commands" not in sheet
+    assert all(line.startswith(("#", "[", "format", "product", "version", "from", "runtime")) or not line
+               for line in text.splitlines())  # fmt: skip
+    assert "[[commands]]" not in text.splitlines()
+
+
+def test_an_archive_of_countless_files_that_look_telling_takes_no_room(tmp_path: Path) -> None:
+    file = tmp_path / "many.tar.zst"
+    write(file, *(entry(f"{n}/upgrade.php", content=b"x" * 200_000) for n in range(200)), sheet=None)
+    sizes, found = look_through(file, Limits(), lambda _: True, 256 * 1024)
+    assert len(sizes) == 200
+    assert sum(map(len, found.values())) <= 16 * 1024**2

@@ -10,6 +10,7 @@ from pathlib import Path
 from yellow_ladder import nolinks
 from yellow_ladder.discovery.archives import Contents, look_into
 from yellow_ladder.discovery.packages import version_in_name
+from yellow_ladder.discovery.writing.databases import printable
 from yellow_ladder.drafting.built import draft_built
 from yellow_ladder.drafting.libraries import libraries_of, libraries_text
 from yellow_ladder.drafting.needs import Need, modules_in, needs_in
@@ -171,13 +172,13 @@ def _draft(known: Known, one: _Read) -> Draft:
     if known.is_to_come(one.version):
         left += [f"{one.version}: how {each.folder} is made: [[commands]]" for each in libraries]
         steps = [
-            f"# {path} has {count_of(count, 'file')}: steps of its migrations?" if count > 1 else f"# {path}"
+            f"# {printable(path)}" + (f" has {count_of(count, 'file')}: steps of its migrations?" if count > 1 else "")
             for path, count in sorted(one.contents.steps().items())[:_MOST_FOLDERS]
         ]
         lines += ["", *steps, *migrations(one.version, one.contents.programs(), left)]
     words = one.contents.words_on_it()
     if words:
-        lines += ["", f"# Its own words: {', '.join(words)}"]
+        lines += ["", f"# Its own words: {', '.join(map(printable, words))}"]
     text = "\n".join(lines) + "\n"
     return Draft(_sheet_path(one.archive), one.version, text, tuple(left))
 
@@ -199,7 +200,7 @@ def _needs(site: Site, contents: Contents) -> list[str]:
     for need in needs_in(contents.texts):
         called = [runtime.name, *(Path(word).name for word in runtime.command[:2])] if runtime is not None else []
         is_ours = any(need.runtime in one for one in called)
-        lines.append(f"# {need.file}: {need.runtime} {need.says}")
+        lines.append(f"# {need.file}: {need.runtime} {printable(need.says)}")
         if need.range and is_ours and not is_told:
             lines.append(f"runtime = {quoted(need.range)}")
             is_told = True
@@ -207,7 +208,7 @@ def _needs(site: Site, contents: Contents) -> list[str]:
             lines.append(_for_whom(need))
     modules = modules_in(contents.texts)
     if modules:
-        lines.append(f"# composer.json: modules {', '.join(modules)}")
+        lines.append(f"# composer.json: modules {printable(', '.join(modules))}")
     return ["", "[needs]", *lines] if lines else []
 
 

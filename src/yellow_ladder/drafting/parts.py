@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from yellow_ladder.discovery.writing.databases import printable, toml_text
 from yellow_ladder.release.versions import Version
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey.probes import ask
@@ -46,14 +46,14 @@ class Known:
 def head(known: Known, version: Version, made_from: str, why: str, left: list[str]) -> list[str]:
     """Whose release it is, of which version and schema, and from where it is reached."""
     lines = [
-        f"# Drafted by `yl sheet` from {made_from}.",
+        f"# Drafted by `yl sheet` from {printable(made_from)}.",
         "# Lines marked `guess` were not said by anything: see whether they are right.",
         "# Every key is explained in docs/release-sheet.md.",
         "format = 1",
         "",
         "[release]",
         f"product = {quoted(known.site.record.product)}",
-        *([f"# {why}"] if why else []),
+        *([f"# {printable(why)}"] if why else []),
         f"version = {quoted(str(version))}",
         *_schema(known, version, left),
     ]
@@ -87,7 +87,7 @@ def _schema(known: Known, version: Version, left: list[str]) -> list[str]:
 def migrations(version: Version, programs: Sequence[tuple[str, str]], left: list[str]) -> list[str]:
     """How it migrates, as comments: by what is named so, or whatever way there is."""
     if programs:
-        left.append(f"{version}: whether {' or '.join(name for _, name in programs)} migrates its data")
+        left.append(f"{version}: whether {' or '.join(printable(name) for _, name in programs)} migrates its data")
         lines = ["# guess, by its name: take away the # where it migrates the data"]
     else:
         left.append(f"{version}: how its data are migrated, if they are")
@@ -112,5 +112,5 @@ def migrations(version: Version, programs: Sequence[tuple[str, str]], left: list
 
 
 def quoted(text: str) -> str:
-    """Text as TOML writes it."""
-    return json.dumps(text, ensure_ascii=False)
+    """Text as TOML writes it, on one line; what cannot be printed is escaped, since archives name what they like."""
+    return toml_text(printable(text))

@@ -241,7 +241,7 @@ def known_by(objects: Mapping[str, str], table: str, columns: Collection[str], k
             found += re.findall(rf"(?i)^CREATE UNIQUE INDEX .*? ON (?:\w+\.)?{name}\s*(?:USING btree )?{column}", text)
         elif called == f"table {table}":
             found += re.findall(rf"(?i)\bUNIQUE\s*{column}", text)
-            found += re.findall(r"(?i)[(,]\s*[\"`\[]?(\w+)[\"`\]]?\s[^(),]*(?:\(\d+\))?[^(),]*\bUNIQUE\b", text)
+            found += re.findall(r"(?i)[(,]\s*[\"`\[]?(\w+)[\"`\]]?\s[^(),]*(?:\(\d+\)[^(),]*)?\bUNIQUE\b", text)
     return next((one for one in found if one in columns and one not in key), "")
 
 

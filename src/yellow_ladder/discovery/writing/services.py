@@ -59,7 +59,7 @@ def _served(served: Sequence[Served], left: list[str]) -> list[str]:
     """What runs the code of an application that web servers serve: left to whoever knows what else they run."""
     lines: list[str] = []
     for unit in dict.fromkeys(unit for one in served for unit in one.units):
-        files = ", ".join(one.file for one in served if unit in one.units)
+        files = printable(", ".join(one.file for one in served if unit in one.units))
         said = (
             f"{files} serves it, and {unit} runs its code. Stopped while it climbs, {unit} keeps no old code in memory,"
         )

@@ -28,6 +28,7 @@ UNANNOUNCED_LIMIT_BYTES = 8 * 1024**3
 MOST_MEMBERS = 2_000_000
 _ROOM_TO_LEAVE_BYTES, _LOOK_FOR_ROOM_BYTES, _DISK_BLOCK_BYTES = 16 * 1024**2, 1024**2, 4096
 _MOST_HOLES_BYTES = 16 * 1024**2
+_MOST_LOOKED_AT_BYTES = 16 * 1024**2
 
 
 @dataclass(frozen=True, slots=True)
@@ -159,13 +160,15 @@ def look_through(
     budget = _Budget(path, limits, set(), {})
     sizes: dict[str, int] = {}
     found: dict[str, bytes] = {}
+    left = _MOST_LOOKED_AT_BYTES  # an archive may have any number of files by such names
     with open_members(path) as members:
         for member, content in members:
             name = budget.admit(member)
             if content is None:
                 continue
             sizes[name] = member.size
-            if member.size <= most_bytes and is_wanted(name):
+            if is_wanted(name) and member.size <= min(most_bytes, left):
+                left -= member.size
                 budget.spend(member.size)
                 found[name] = content.read()
     return sizes, found
