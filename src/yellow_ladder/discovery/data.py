@@ -161,9 +161,12 @@ def addon_folders(files: Iterable[str], shipped: Collection[str]) -> Iterator[Gu
 
 
 def strays(files: Iterable[str], shipped: Collection[str], claimed: Collection[str]) -> Iterator[Guess]:
-    """Single files among those of the release that are not from it, and that nothing claims."""
+    """Single files among those of the release that are not from it, and that nothing claims; code may as well be left
+    over from an older one.
+    """
     if shipped:
-        found = [path for path in files if path not in shipped and not within(path, claimed)]
+        own = (path for path in files if path not in shipped and Path(path).suffix not in CODE)
+        found = [path for path in own if not within(path, claimed)]
         yield from (Guess(path, "not from the release") for path in sorted(found)[:_MOST_STRAYS])
 
 
@@ -232,7 +235,7 @@ def _why_data(root: Path, folder: str, inside: _Files, came: _Installed) -> str:
     if came.shipped:
         own = sum(path not in came.shipped for path, _ in inside)
         # Among many of the release's they are carried over one by one; as data they would keep those from being new.
-        is_own = own and len(inside) - own <= max(_FEW_SHIPPED, len(inside) // 10)
+        is_own = own and len(inside) - own <= max(_FEW_SHIPPED, len(inside) // 10) and (is_named_so or not is_code)
         return f"{own:,} of {count_of(len(inside), 'file')} not from the release" if is_own else by_name
     written = [one for _, one in inside if one.st_mtime > came.at + _DAY_S]
     is_written = came.at and len(written) * 2 > len(inside) and not _came_at_once(written)

@@ -172,7 +172,9 @@ def _draft(known: Known, one: _Read) -> Draft:
     if known.is_to_come(one.version):
         left += [f"{one.version}: how {each.folder} is made: [[commands]]" for each in libraries]
         steps = [
-            f"# {printable(path)}" + (f" has {count_of(count, 'file')}: steps of its migrations?" if count > 1 else "")
+            f"# {printable(path)}: does it migrate?"
+            if path.endswith(".sql")
+            else f"# {printable(path)} has {count_of(count, 'file')}: steps of its migrations?"
             for path, count in sorted(one.contents.steps().items())[:_MOST_FOLDERS]
         ]
         lines += ["", *steps, *migrations(one.version, one.contents.programs(), left)]
