@@ -10,7 +10,7 @@ from tests.conftest import Demo, MakeDemo
 from tests.engines import ask
 from tests.test_claims import write
 from tests.test_shapes import a_climb_that_proposes
-from yellow_ladder.climb.proving.proposal import any_of
+from yellow_ladder.climb.proving.proposal import all_that_begin_so, any_of
 from yellow_ladder.fingerprints.narrowing import known_by
 
 FLEETING = [f"_cache_{number}" for number in range(7)]
@@ -46,6 +46,8 @@ def test_a_table_of_settings_is_told_and_declared_by_the_names_of_its_rows(
         " UPDATE options SET value = 'knots-and-oars' WHERE called = 'mail_password';",
     )
     ((table,),) = (one["tables"] for one in tomllib.loads(text)["contract"])
+    wider = "called LIKE '!_cache!_%' ESCAPE '!'"
+    assert f'# gone_where = "{wider}"' in text, "the next time there will be others"
     assert sorted(table.pop("gone_where").removeprefix("called IN (").rstrip(")").split(", ")) == [
         f"'{name}'" for name in FLEETING
     ]
@@ -79,6 +81,20 @@ def test_a_table_of_settings_is_told_and_declared_by_the_names_of_its_rows(
 def test_by_which_column_people_know_a_row(objects: dict[str, str], name: str) -> None:
     assert known_by(objects, "berths", ("id", "code", "side"), ("id",)) == name
     assert known_by(objects, "berths", ("id", "side"), ("id",)) == "", "it is not read"
+
+
+@pytest.mark.parametrize(
+    ("rows", "wider"),
+    [
+        (["n = '_kept_a'", "n = '_kept_b'", "n = 'door-1'"], "n LIKE '!_kept!_%' ESCAPE '!' OR n = 'door-1'"),
+        (["n = '_kept_it''s'", "n = '_kept_b'"], "n LIKE '!_kept!_%' ESCAPE '!'"),
+        (["n = 'door-1'", "n = 'quay-1'"], ""),
+        (["id = 1", "id = 2"], ""),
+        (["n = '50%a'", "n = '50%b'"], "n LIKE '50!%%' ESCAPE '!'"),
+    ],
+)
+def test_names_that_begin_alike_are_told_by_how_they_begin(rows: list[str], wider: str) -> None:
+    assert all_that_begin_so(rows) == wider
 
 
 def test_rows_that_one_column_finds_are_listed_and_others_stand_side_by_side() -> None:

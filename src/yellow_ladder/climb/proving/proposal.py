@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
@@ -164,6 +166,9 @@ def _change(
     return change
 
 
+_NAMED = re.compile(r"(?P<column>\w+) = '(?P<value>(?P<begin>[^A-Za-z0-9']*[A-Za-z0-9]+[^A-Za-z0-9'])(?:[^']|'')*)'")
+
+
 def any_of(rows: Sequence[str]) -> str:
     """What finds any of some rows, each found by a condition of its own."""
     parts = [one.partition(" = ") for one in rows]
@@ -171,6 +176,22 @@ def any_of(rows: Sequence[str]) -> str:
     if len(rows) > 1 and is_one_column:
         return f"{parts[0][0]} IN ({', '.join(value for _, _, value in parts)})"
     return " OR ".join(rows)
+
+
+def all_that_begin_so(rows: Sequence[str]) -> str:
+    """A wider condition for rows that are found by names of which several begin alike, like entries of a cache; empty
+    where none do.
+    """
+    named = [match for one in rows if (match := _NAMED.fullmatch(one))]
+    begin = Counter((match["column"], match["begin"]) for match in named)
+    if len(named) < len(rows) or not begin or max(begin.values()) < 2:
+        return ""
+    parts = []
+    for (column, start), count in begin.items():
+        alone = next(match["value"] for match in named if match["begin"] == start)
+        text = re.sub(r"([%_!])", r"!\1", start)
+        parts.append(f"{column} LIKE '{text}%' ESCAPE '!'" if count > 1 else f"{column} = '{alone}'")
+    return " OR ".join(parts)
 
 
 def _add_rewritten(change: Table, line: TableLine, columns: list[str], left: int, found: TableVerdict | None) -> None:
@@ -197,6 +218,10 @@ def _add_rows(change: Table, line: TableLine, old: TablePrint, new: TablePrint, 
     )
     if gone and known:
         change.add("gone_where", any_of(gone))
+        wider = all_that_begin_so(gone)
+        if wider:
+            change.add(tomlkit.comment("where all that begin so come and go by themselves, others will the next time:"))
+            change.add(tomlkit.comment(f"gone_where = {tomlkit.string(wider).as_string()}"))
     if new.rows > left or not known:
         change.add("rows", "grow" if known else "any")
     rewritten = [one for one in differing if one in line.columns and not line.columns[one].is_changed]
