@@ -159,9 +159,12 @@ class Plan:
 
     @property
     def serves(self) -> bool:
-        """Whether anything that answers ran when the plan was made; a timetable answers nobody."""
-        tables = {spec.name for spec in self.site.record.services if isinstance(spec, CronRecord)}
-        return not tables.issuperset(self.running)
+        """Whether anything that answers ran when the plan was made; a timetable answers nobody. Where the site has no
+        service of its own, something else serves it, like a web server that serves others, too.
+        """
+        services = self.site.record.services
+        tables = {spec.name for spec in services if isinstance(spec, CronRecord)}
+        return len(tables) == len(services) or not tables.issuperset(self.running)
 
     def data_folders(self) -> list[tuple[str, tuple[str, ...]]]:
         """Each data folder's path before the climb, and its paths after each rung in turn."""
