@@ -213,6 +213,7 @@ def test_what_is_the_sites_own_lies_further_down_as_well(is_at_hand: bool, tmp_p
     ("name", "version"),
     [
         ("quaybook-3.0.tar.gz", "3.0"), ("quaybook_3.0.1_all.zip", "3.0.1"), ("quaybook-v3.0-linux-amd64.tgz", "3.0"),
+        ("quay-linux-x86_64.tar.gz", ""), ("quay-linux-x86_64-3.0.tar.gz", "3.0"),
         ("quay-2-3.0rc1.tar.xz", "3.0rc1"), ("quaybook-2026-01-20.zip", "2026-01-20"), ("quaybook.zip", ""),
     ],
 )  # fmt: skip

@@ -58,7 +58,7 @@ class Package:
 def version_in_name(name: str) -> str:
     """The version in an archive's name, like 3.0 in `quaybook-3.0-linux.tar.gz`; empty where none stands there."""
     stem = name.removesuffix(next((one for one in ARCHIVE_ENDINGS if name.endswith(one)), ""))
-    for match in _AT_A_NUMBER.finditer(stem):
+    for match in (one for one in _AT_A_NUMBER.finditer(stem) if not stem[: one.start()].endswith("x86")):
         rest = stem[match.end() :]
         ends = [len(rest), *(one.start() for one in reversed(list(_A_WORD_BEHIND.finditer(rest))))]
         for end in ends:
