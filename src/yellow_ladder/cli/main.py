@@ -18,6 +18,7 @@ from yellow_ladder.nolinks import LinkInTheWay
 # Commands are loaded when they are called: `yl --help` must not wait for what only one of them needs.
 COMMANDS = {
     "init": "Look at an installed application and write a first site file.",
+    "sheet": "Draft the release sheets that a vendor's archives lack.",
     "survey": "Show what is installed and what differs from its release.",
     "route": "Show the rungs (releases) from the present version to another.",
     "settings": "Show what becomes of the site's settings, and decide conflicts.",
@@ -29,7 +30,6 @@ COMMANDS = {
     "descend": "Go back to the state before a climb.",
     "settle": "Accept a climb for good, and remove what was kept for going back.",
     "history": "Show past climbs, how long they took, how they ended.",
-    "sheet": "Draft the release sheets that a vendor's archives lack.",
     "pack": "Make a release archive from a tree with its sheet.",
     "demo": "Prepare the demonstration site and run an example on it.",
 }
