@@ -82,6 +82,5 @@ def discovery_page(found: Discovery, text: str, left: list[str], target: Path | 
     page.add(heading("Left to fill in"), bullet_list(left, "!", CAREFUL))
     where = f"--site {target} " if target and target.parent != Path.cwd() else ""
     survey = (f"yl {where}survey", "see whether it is understood")
-    if found.package:
-        return page.add(next_command(survey, (f"yl {where}sheet", "draft the release sheets that are missing")))
-    return page.add(next_command(survey))
+    sheet = [(f"yl {where}sheet", "draft the release sheets that are missing")] if found.package else []
+    return page.add(next_command(survey, *sheet))
