@@ -224,9 +224,11 @@ class Findings:
         return column not in keys and any(names_a_secret(row[self._place(name)]) for name in keys)
 
     def _name_of(self, row: Row) -> str:
-        """The text by which people know a row; empty where it has none."""
+        """The text by which people know a row; empty where it has none, or one that is a secret, like a session's."""
         value = row[self._place(self.known_by)] if self.known_by and row else None
-        return value if isinstance(value, str) and not _PLAIN_NUMBER.fullmatch(value) else ""
+        if not isinstance(value, str) or _PLAIN_NUMBER.fullmatch(value) or is_secret_by_itself(value):
+            return ""
+        return value
 
     def _place(self, column: str) -> int:
         return self.sides.columns.index(column)
