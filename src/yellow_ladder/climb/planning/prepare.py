@@ -138,6 +138,7 @@ def _plan(
         beyond=_beyond(prospect),
         first_copy=_wants_first_copy(prospect),
         from_folder=site.release_path,
+        answered=all(one.says for one in survey.answers if one.of == "served"),
         ways_back=tuple(way_back(site, one, _set_aside(site, rungs, one.name)) for one in survey.databases),
     )
 

@@ -106,7 +106,8 @@ class WayBack:
 class Plan:
     """The whole plan. `folder` is where it lies and is not part of it.
 
-    `from_folder` is the tree path of the release before, where releases have folders of their own.
+    `from_folder` is the tree path of the release before, where releases have folders of their own. `answered`: whether
+    the page that tells the version did, where there is one.
     """
 
     folder: Path
@@ -127,6 +128,7 @@ class Plan:
     ways_back: tuple[WayBack, ...] = ()
     first_copy: bool = False
     from_folder: str = ""
+    answered: bool = True
 
     @property
     def site(self) -> Site:
@@ -160,11 +162,11 @@ class Plan:
     @property
     def serves(self) -> bool:
         """Whether anything that answers ran when the plan was made; a timetable answers nobody. Where the site has no
-        service of its own, something else serves it, like a web server that serves others, too.
+        service of its own, something else serves it if anything does, like a web server that serves others, too.
         """
         services = self.site.record.services
         tables = {spec.name for spec in services if isinstance(spec, CronRecord)}
-        return len(tables) == len(services) or not tables.issuperset(self.running)
+        return self.answered if len(tables) == len(services) else not tables.issuperset(self.running)
 
     def data_folders(self) -> list[tuple[str, tuple[str, ...]]]:
         """Each data folder's path before the climb, and its paths after each rung in turn."""
