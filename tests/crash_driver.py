@@ -106,6 +106,19 @@ def in_child(work: Callable[[], int]) -> tuple[int, int]:
     return int(text or 0), os.WTERMSIG(status) if os.WIFSIGNALED(status) else 0
 
 
+def die_at_rename(number: int, is_meant: Callable[[list[str]], bool]) -> None:
+    """Be killed just before the `number`th rename of which the names are meant."""
+    seen = [0]
+
+    def hook(event: str, arguments: tuple[Any, ...]) -> None:
+        if event == "os.rename" and is_meant([str(one) for one in arguments[:2]]):
+            seen[0] += 1
+            if seen[0] == number:
+                os.kill(os.getpid(), signal.SIGKILL)
+
+    sys.addaudithook(hook)
+
+
 def planned(site: Site) -> Plan:
     return stage_climb(look_ahead(site, None, utc_now()), utc_now(), silent)
 

@@ -6,15 +6,13 @@ import os
 import random
 import shutil
 import signal
-import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
 import pytest
 
 from tests.conftest import Demo, MakeDemo
-from tests.crash_driver import in_child
+from tests.crash_driver import die_at_rename, in_child
 from tests.test_shapes import change_sheet, look
 from yellow_ladder.climb.conduct import Conditions, begin, descend
 from yellow_ladder.climb.planning.prepare import stage_climb
@@ -228,24 +226,16 @@ def test_killed_between_any_two_renames_the_old_folder_is_found(idle: Demo) -> N
     demo = with_log_book(idle)
     before = look(demo.root / "log-book")
 
-    def killed_at(number: int) -> Callable[[str, tuple[Any, ...]], None]:
-        seen = [0]
-
-        def hook(event: str, arguments: tuple[Any, ...]) -> None:
-            if event == "os.rename" and {"1", "2-1", "2-1-newer"} & {str(one) for one in arguments[:2]}:
-                seen[0] += 1
-                if seen[0] == number:
-                    os.kill(os.getpid(), signal.SIGKILL)
-
-        return hook
+    def is_meant(names: list[str]) -> bool:
+        return bool({"1", "2-1", "2-1-newer"}.intersection(names))
 
     def climb(number: int) -> int:
-        sys.addaudithook(killed_at(number))
+        die_at_rename(number, is_meant)
         begin(stage_climb(look_ahead(demo.site(), Version("3.0"), utc_now()), utc_now(), silent), Conditions())
         return 0
 
     def go_back(number: int) -> int:
-        sys.addaudithook(killed_at(number))
+        die_at_rename(number, is_meant)
         descend(find_climb(demo.site(), None).plan, Conditions())
         return 0
 

@@ -6,23 +6,16 @@ import os
 import random
 import signal
 import sqlite3
-import sys
-from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
 import pytest
 
 from tests.archives import entry, write
 from tests.conftest import run_program
-from tests.crash_driver import in_child
+from tests.crash_driver import die_at_rename, in_child, planned
 from tests.sites import HEAD, SHEET
 from tests.test_crash import IS_WHOLE, SEED
 from yellow_ladder.climb.conduct import Conditions, begin
-from yellow_ladder.climb.planning.prepare import stage_climb
-from yellow_ladder.climb.planning.prospect import look_ahead
-from yellow_ladder.climb.running.run import utc_now
-from yellow_ladder.events import silent
 from yellow_ladder.site.site import load_site
 
 SITE = (
@@ -100,22 +93,12 @@ def test_it_goes_up_two_releases_and_back(site: Path) -> None:
 def test_killed_between_any_two_renames_it_is_found(site: Path) -> None:
     """Whichever of its files had moved by then."""
 
-    def killed_at(number: int) -> Callable[[str, tuple[Any, ...]], None]:
-        seen = [0]
-
-        def hook(event: str, arguments: tuple[Any, ...]) -> None:
-            names = {os.path.basename(str(one)) for one in arguments[:2]} if event == "os.rename" else set()  # noqa: PTH119
-            if any(name.startswith(("berths.db", "app", "staged-")) for name in names):
-                seen[0] += 1
-                if seen[0] == number:
-                    os.kill(os.getpid(), signal.SIGKILL)
-
-        return hook
+    def is_meant(names: list[str]) -> bool:
+        return any(Path(name).name.startswith(("berths.db", "app", "staged-")) for name in names)
 
     def climb(number: int) -> int:
-        sys.addaudithook(killed_at(number))
-        plan = stage_climb(look_ahead(load_site(site / "ladder.toml"), None, utc_now()), utc_now(), silent)
-        begin(plan, Conditions())
+        die_at_rename(number, is_meant)
+        begin(planned(load_site(site / "ladder.toml")), Conditions())
         return 0
 
     numbers = list(range(1, 9))
