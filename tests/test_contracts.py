@@ -286,11 +286,12 @@ def test_a_table_that_a_release_speaks_of_and_is_gone_is_told_at_its_rung(demo: 
     [
         ({"changed_where": "id = 1"}, "columns of `columns_changed`"),
         ({"columns_changed": ["level"], "changed_where": "level = 'low'"}, "reads level"),
+        ({"columns_changed": ["level"], "changed_where": {"sqlite": "Level = 'low'"}}, "reads level"),
         ({"columns_changed": ["level"], "columns_renamed": {"id": "nr"}, "changed_where": "id = 1"}, "reads id"),
     ],
 )
 def test_in_which_rows_a_column_is_rewritten_is_told_by_columns_that_stay(said: dict[str, object], why: str) -> None:
     with pytest.raises(ValidationError, match=re.escape(why)):
         TableChange.model_validate({"name": "tides", **said})
-    fine = {"columns_changed": ["level"], "changed_where": "level_of = 1 AND paid"}
-    assert TableChange.model_validate({"name": "tides", **fine}).needs_reading
+    for fine in ("level_of = 1 AND paid", "name IN ('level', 'the port''s level')"):
+        assert TableChange.model_validate({"name": "tides", "columns_changed": ["level"], "changed_where": fine})

@@ -148,6 +148,7 @@ def test_the_archive_of_the_installed_release_tells_init_what_is_the_sites_own(
         os.utime(app / name, (1_600_000_000 + days * 86_400,) * 2)
     if is_at_hand:
         (tmp_path / "releases").mkdir()
+        archive(tmp_path, "berth-map-2.4", [entry("map.py", content=b"an add-on of that version")])
         archive(tmp_path, "quaybook-2.4", [entry(f"quaybook-2.4/{name}", content=b"2.4") for name in files])
     said = run_program("--json", "init", str(app), folder=tmp_path).document["result"]
     site = tomllib.loads(said["text"])

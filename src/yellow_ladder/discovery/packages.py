@@ -21,6 +21,7 @@ _AT_A_NUMBER = re.compile(r"(?:^|[-_.])[vV]?(?=\d)")
 _A_WORD_BEHIND = re.compile(r"[-_.](?=[A-Za-z])")
 # Each is read to its end to see which of them is installed.
 _MOST_READ = 12
+_MOST_SEARCHED = 3000
 _MOST_LIKE_IT = 0.5
 _LARGEST_BYTES, _LONGEST_BEFORE = 256 * 1024, 60
 
@@ -71,8 +72,8 @@ def version_in_name(name: str) -> str:
 def installed_package(
     files: Mapping[str, os.stat_result], releases: Path, version: str, wanted: Collection[str]
 ) -> Package | None:
-    """The archive in a folder of releases that is installed as `files`: the one with that version in its name, or where
-    none is known, the one whose files are there with their sizes, more than of any other.
+    """The archive in a folder of releases that is installed as `files`: the one whose files are there with their sizes,
+    more than of any other; of those with that version in their names, where it is known.
     """
     named = dict(_named(releases))
     if version:
@@ -81,12 +82,9 @@ def installed_package(
     for path, its in list(named.items())[:_MOST_READ]:
         with contextlib.suppress(LadderError):
             contents = look_into(path, wanted)
-            package = Package(path, its, contents.sizes)
-            if version:
-                return package
             seen = {name: size for name, size in contents.sizes.items() if not is_passed_over(name)}
             alike = sum(name in files and files[name].st_size == size for name, size in seen.items())
-            found.append((alike / max(1, len(seen)), package))
+            found.append((alike / max(1, len(seen)), Package(path, its, contents.sizes)))
     found.sort(key=lambda one: one[0])
     if not found or found[-1][0] < _MOST_LIKE_IT or (len(found) > 1 and found[-1][0] == found[-2][0]):
         return None
@@ -114,7 +112,7 @@ def where_it_says(root: Path, files: Collection[str], package: Package) -> tuple
     """
     says = re.compile(rf"(?im)^.*?version\w*['\"]?\s*(?:=>|[=,:])\s*['\"]v?(?={re.escape(package.version)}['\"])")
     near = sorted((path for path in files if path in package.files and Path(path).suffix in CODE), key=_place)
-    for path in near:
+    for path in near[:_MOST_SEARCHED]:
         try:
             text = read_regular(root / path, _LARGEST_BYTES, cut=True).decode(errors="replace")
         except OSError:

@@ -59,20 +59,21 @@ def draft_sheets(site: Site, archives: Sequence[Path] = (), built: Sequence[Vers
     source = _folder(site)
     files = sorted(one for one in source.iterdir() if one.is_file())
     there = [one for one in files if is_archive_name(one.name) or is_lone_file(one.name)]
+    chosen = archives or ([] if built else there)
     have_one: list[Path] = []
     problems: list[Problem] = []
     read: list[_Read] = []
-    for archive in archives or ([] if built else there):
+    sheets = [one.read_bytes() for one in source.glob(f"*.{SHEET_NAME}")]
+    for archive in dict.fromkeys((*chosen, *there)):
         try:
-            if _has_sheet(archive):
-                have_one.append(archive)
-            else:
+            sheet = _sheet_of(archive)
+            if sheet is not None:
+                sheets.append(sheet)
+                have_one += [archive] if archive in chosen else []
+            elif archive in chosen:
                 read.append(_look(site, archive))
         except LadderError as fault:
-            problems += fault.problems
-    sheets = [_text_of(one) for one in there if is_archive_name(one.name)] + [
-        one.read_bytes() for one in source.glob("*.release.toml")
-    ]
+            problems += fault.problems if archive in chosen else ()
     known = Known(site, version_on_disk(site), (*(one.version for one in read), *built, *_versions(sheets)))
     made = [_draft(known, one) for one in read]
     made += [draft_built(known, version, source) for version in built]
@@ -96,21 +97,19 @@ def _sheet_path(file: Path) -> Path:
     return sheet_path_beside(file) if is_archive_name(file.name) else file.with_name(f"{file.name}.{SHEET_NAME}")
 
 
-def _has_sheet(file: Path) -> bool:
-    return _sheet_path(file).exists() or (is_archive_name(file.name) and sheet_in(file) is not None)
+def _sheet_of(file: Path) -> bytes | None:
+    """The sheet beside a file, or at the top of it; None where it has none."""
+    beside = _sheet_path(file)
+    if beside.exists():
+        return beside.read_bytes()
+    return sheet_in(file) if is_archive_name(file.name) else None
 
 
-def _text_of(archive: Path) -> bytes | None:
-    with contextlib.suppress(LadderError):
-        return sheet_in(archive)
-    return None
-
-
-def _versions(sheets: Collection[bytes | None]) -> list[Version]:
+def _versions(sheets: Collection[bytes]) -> list[Version]:
     found = []
     for raw in sheets:
         with contextlib.suppress(LadderError):  # told by `yl check`
-            found += [parse_sheet(raw, "").version] if raw is not None else []
+            found.append(parse_sheet(raw, "").version)
     return found
 
 

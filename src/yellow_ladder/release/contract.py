@@ -18,6 +18,9 @@ Meaning = Literal["number", "moment", "text", "truth", "json"]
 """What is compared where a type changes: what a value means, not how it is written."""
 
 
+_LITERAL = re.compile(r"'(?:[^']|'')*'")
+
+
 def for_engine(text: ByEngine, engine: str) -> str:
     """The SQL for an engine; nothing where the release has none for it."""
     return text if isinstance(text, str) else {str(one): its for one, its in text.items()}.get(engine, "")
@@ -56,8 +59,10 @@ class TableChange(Record):
             raise ValueError(
                 "has `changed_where`, which tells in which rows columns of `columns_changed` are rewritten"
             )
+        said = self.changed_where
+        bare = " ".join(_LITERAL.sub("", one) for one in ([said] if isinstance(said, str) else said.values()))
         lost = [name for name in (*self.columns_dropped, *self.columns_renamed, *self.columns_changed)
-                if re.search(rf"(?<!\w){re.escape(name)}(?!\w)", str(self.changed_where))]  # fmt: skip
+                if re.search(rf"(?i)(?<!\w){re.escape(name)}(?!\w)", bare)]  # fmt: skip
         if lost:
             text = "has `changed_where`, which is asked of the row before and after, and reads"
             raise ValueError(f"{text} {', '.join(lost)}: rows are to be known by columns that stay")

@@ -128,7 +128,7 @@ class Plan:
     ways_back: tuple[WayBack, ...] = ()
     first_copy: bool = False
     from_folder: str = ""
-    answered: bool = True
+    answered: bool = False  # which is how a plan of an earlier build goes on
 
     @property
     def site(self) -> Site:

@@ -71,8 +71,9 @@ class Merge:
             if whole and base
             else _pick(b.foot if base else None, mine.foot, new.foot)
         )
-        if _bracket(frame.head) in _CLOSES and _bracket(frame.foot) != _CLOSES[_bracket(frame.head)]:
-            frame.foot = new.foot if frame.head == new.head else mine.foot  # both sides wrote it with other brackets
+        closing = _CLOSES.get(_bracket(frame.head), "")
+        if closing and _bracket(frame.foot) != closing:  # one side wrote it with other brackets
+            frame.foot = merge_comments(*(_closed_by(closing, one.foot) for one in (b, mine, new)))
         frame.sep = _pick(b.sep if base else None, mine.sep, new.sep)
         frame.tail = _pick(b.tail if base else None, mine.tail, new.tail)
         return frame
@@ -305,6 +306,12 @@ def _keys_of(node: Node | None) -> Iterator[tuple[Path, Node]]:
 
 
 _CLOSES = {"(": ")", "[": "]", "{": "}"}
+
+
+def _closed_by(closing: str, foot: str) -> str:
+    """The end of a block with another bracket."""
+    bare = foot.rstrip()
+    return f"{bare[:-1]}{closing}{foot[len(bare) :]}" if _bracket(foot) else foot
 
 
 def _bracket(text: str) -> str:
