@@ -25,7 +25,7 @@ def test_what_is_loaded_and_gone_or_aside_is_old_and_what_is_in_place_is_not() -
         ("/usr/lib/libc.so.6 (deleted)", ""),
         ("[heap]", ""),
     ):
-        assert _old_file(f"{LINE.format('/usr/bin/x')}\n{LINE.format(path)}\n", root, aside) == old
+        assert _old_file(f"{LINE.format('/usr/bin/x')}\n{LINE.format(path)}\n".encode(), root, aside) == old
 
 
 def loads(path: Path) -> int:

@@ -122,7 +122,7 @@ def test_keys_before_the_first_section_are_keys_of_the_file() -> None:
     assert settings.values() == {"title": "Quaybook", "server.port": "1"}
 
 
-words = st.text(st.characters(codec="ascii", categories=("L", "N")), min_size=1, max_size=8)
+words = st.text(st.characters(max_codepoint=127, categories=("L", "N")), min_size=1, max_size=8)
 files = st.dictionaries(
     words, st.dictionaries(words.map(str.lower), words, min_size=1, max_size=4), min_size=1, max_size=4
 )

@@ -49,6 +49,7 @@ from yellow_ladder.checks.site import climbs_of_others, left_over_work, maintena
 from yellow_ladder.checks.trust import environment_sound, hidden_rights, state_folder_safe, what_root_runs
 from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.errors import LadderError
+from yellow_ladder.services.mentions import one_look
 
 SITE_CHECKS: dict[str, Check] = {
     "route": route_found,
@@ -116,6 +117,7 @@ _ORDER = (Level.STOP, Level.WARN, Level.OK)
 
 
 @connections_kept()
+@one_look()
 def run_checks(at: Circumstances) -> list[Finding]:
     """All findings, what stops first. Without a route, only what needs none is asked."""
     findings: list[Finding] = []

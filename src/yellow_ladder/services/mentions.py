@@ -9,7 +9,8 @@ from __future__ import annotations
 
 import contextlib
 import os
-from collections.abc import Callable, Collection, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
+from contextvars import ContextVar
 from pathlib import Path
 
 import psutil
@@ -17,10 +18,33 @@ import psutil
 from yellow_ladder.services.port import MARK
 
 _LISTENS = "0A"  # as the kernel writes this state of a connection
+_seen: ContextVar[dict[int, tuple[str, ...]] | None] = ContextVar("_seen", default=None)
 
 
-def opened_by(pid: int) -> Iterator[str]:
-    """What a process has open, by name: without asking how each is open, which takes longer than all the rest."""
+@contextlib.contextmanager
+def one_look() -> Iterator[None]:
+    """Within the block, what each process has open is read once for all questions: they are about one moment."""
+    before = _seen.set({})
+    try:
+        yield
+    finally:
+        _seen.reset(before)
+
+
+def opened_by(pid: int) -> Iterable[str]:
+    """What a process has open, by name: without asking how each is open, which takes longer than all the rest.
+
+    Raises OSError where this account may not ask, or the process has ended.
+    """
+    seen = _seen.get()
+    if seen is None:
+        return _opened_now(pid)
+    if pid not in seen:
+        seen[pid] = tuple(_opened_now(pid))
+    return seen[pid]
+
+
+def _opened_now(pid: int) -> Iterator[str]:
     folder = f"/proc/{pid}/fd/"
     for one in os.listdir(folder):
         try:
@@ -122,7 +146,8 @@ def _listening(ports: Collection[int]) -> Iterator[tuple[int, int]]:
     for table in ("/proc/net/tcp", "/proc/net/tcp6"):
         with contextlib.suppress(FileNotFoundError), Path(table).open(encoding="ascii") as lines:
             next(lines, None)
-            for line in lines:
+            # There may be thousands of connections, and few that listen.
+            for line in (one for one in lines if f" {_LISTENS} " in one):
                 fields = line.split()
                 port = int(fields[1].rpartition(":")[2], 16)
                 if fields[3] == _LISTENS and port in ports:

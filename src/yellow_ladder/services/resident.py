@@ -21,19 +21,19 @@ def keeping_old_code(root: Path, put_aside: Collection[Path]) -> Iterator[Holder
         if process.pid == os.getpid():
             continue
         try:
-            old = _old_file(Path(f"/proc/{process.pid}/maps").read_text(errors="replace"), root, put_aside)
+            old = _old_file(Path(f"/proc/{process.pid}/maps").read_bytes(), root, put_aside)
             if old:
                 yield Holder(process.pid, process.name(), process.username(), f"has {old} loaded")
         except (OSError, psutil.Error):
             continue
 
 
-def _old_file(maps: str, root: Path, put_aside: Collection[Path]) -> str:
+def _old_file(raw: bytes, root: Path, put_aside: Collection[Path]) -> str:
     """The first file of a process's list of loaded ones that is old; nothing where none is. Pure."""
     aside = tuple(f"{folder}/" for folder in put_aside)
-    if not any(text in maps for text in (f"{root}/", *aside)):
+    if not any(os.fsencode(text) in raw for text in (f"{root}/", *aside)):
         return ""  # as nearly all processes, of which some have thousands of lines
-    for line in maps.splitlines():
+    for line in raw.decode(errors="replace").splitlines():
         parts = line.split(maxsplit=5)
         path = parts[5] if len(parts) == 6 else ""
         if path.startswith(aside):

@@ -44,17 +44,18 @@ def holders_of(*paths: Path) -> list[int]:
             status = nolinks.status_of(path)
             wanted.add((status.st_dev, status.st_ino))
     found = []
-    for process in Path("/proc").iterdir() if wanted else ():
-        if process.name.isdigit() and int(process.name) != os.getpid():
+    for process in os.listdir("/proc") if wanted else ():
+        if process.isdigit() and int(process) != os.getpid():
             # It may end meanwhile, or be another account's.
-            with contextlib.suppress(OSError), os.scandir(process / "fd") as opened:
-                if any(_is_one_of(one.path, wanted) for one in opened):
-                    found.append(int(process.name))
+            folder = f"/proc/{process}/fd/"
+            with contextlib.suppress(OSError):
+                if any(_is_one_of(folder + one, wanted) for one in os.listdir(folder)):
+                    found.append(int(process))
     return sorted(found)
 
 
 def _is_one_of(descriptor: str, wanted: set[tuple[int, int]]) -> bool:
     with contextlib.suppress(OSError):
-        status = Path(descriptor).stat()
+        status = os.stat(descriptor)  # noqa: PTH116  once for each of thousands
         return (status.st_dev, status.st_ino) in wanted
     return False
