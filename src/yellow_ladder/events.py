@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import Any
+from typing import Any, TypeVar
+
+_One = TypeVar("_One")
+_ENTRIES_A_TURN = 1_000
 
 
 class Unit(StrEnum):
@@ -14,6 +17,8 @@ class Unit(StrEnum):
     BYTES = "bytes"
     ROWS = "rows"
     FILES = "files"
+    RELEASES = "releases"
+    COMMANDS = "commands"
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,3 +82,25 @@ Listener = Callable[[Event], None]
 
 def silent(_event: Event) -> None:
     """Listen to nothing."""
+
+
+def counting(tell: Listener, what: str, unit: Unit, total: int | None = None, every: int = 1) -> Callable[[int], None]:
+    """What adds up how much of a piece of work is done, and tells it each time that another `every` are done."""
+    done = told = 0
+
+    def add(count: int) -> None:
+        nonlocal done, told
+        done += count
+        if done - told >= every:
+            told = done
+            tell(Progress(what, done if total is None else min(done, total), total, unit))
+
+    return add
+
+
+def counted(entries: Iterable[_One], tell: Listener, what: str, total: int | None = None) -> Iterator[_One]:
+    """The same entries of a tree, one by one; told is how many have passed."""
+    add = counting(tell, what, Unit.FILES, total, _ENTRIES_A_TURN)
+    for one in entries:
+        add(1)
+        yield one

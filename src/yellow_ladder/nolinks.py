@@ -368,25 +368,28 @@ def trusted(path: AnyPath) -> Path:
 
     Raises LinkInTheWay. What is not there yet is taken as it is written.
     """
-    left = list(Path(os.path.abspath(path)).parts[::-1])  # noqa: PTH100  links are resolved here and not there
-    done, followed = Path(left.pop()), 0
+    # As text: this is asked of hundreds of paths, and each part of a path as an object takes ten times as long.
+    left = os.path.abspath(path).split("/")[::-1]  # noqa: PTH100  links are resolved here and not there
+    done, followed = "", 0
     while left:
         part = left.pop()
-        if part == "..":
-            done = done.parent
+        if part in ("", "."):
             continue
-        here = done / part
+        if part == "..":
+            done = done.rpartition("/")[0]
+            continue
+        here = f"{done}/{part}"
         try:
             status = os.lstat(here)
         except (FileNotFoundError, NotADirectoryError):
-            return here.joinpath(*reversed(left))
+            return Path(here, *reversed(left))
         if not stat.S_ISLNK(status.st_mode):
             done = here
             continue
         followed += 1
         if status.st_uid not in whose.ours() or followed > 40:
             raise LinkInTheWay(here)
-        target = Path(os.readlink(here))
-        left += [one for one in reversed(target.parts) if one != "/"]
-        done = Path("/") if target.is_absolute() else done
-    return done
+        target = os.readlink(here)
+        left += target.split("/")[::-1]
+        done = "" if target.startswith("/") else done
+    return Path(done or "/")

@@ -11,10 +11,12 @@ from typing import Any
 
 from yellow_ladder.durable import sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
+from yellow_ladder.events import Listener, Unit, counting, silent
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.digests import sha256_of
 from yellow_ladder.files.entry import Manifest, within
 from yellow_ladder.files.listing import Chosen, Listing
+from yellow_ladder.files.looking import READ_BYTES
 from yellow_ladder.fingerprints.records import DatabasePrint
 
 FORMAT = 2
@@ -238,17 +240,21 @@ def read_sums(path: Path) -> dict[str, str]:
         raise damaged(path / SUMS_NAME, str(fault)) from fault
 
 
-def check_sums(path: Path, *, every_file: bool = True, leave_out: Collection[str] = ()) -> None:
+def check_sums(
+    path: Path, *, every_file: bool = True, leave_out: Collection[str] = (), tell: Listener = silent
+) -> None:
     """Read the files of a backup again and hold them against their digests.
 
     Raises AnswerNo naming the first that differs. With `every_file`, a file without a digest is a fault too.
     """
     sums = read_sums(path)
     present = set(files_of(path)) - {SUMS_NAME}
+    total = sum((path / name).stat().st_size for name in present - {*leave_out})
+    passed = counting(tell, f"digests of {path.name}", Unit.BYTES, total, READ_BYTES)
     for name in sorted(sums.keys() | (present if every_file else set())):
         if name not in sums:
             raise damaged(path / name, "no digest was noted for it")
         if name not in present:
             raise damaged(path / name, "it is missing")
-        if name not in leave_out and sha256_of(path / name) != sums[name]:
+        if name not in leave_out and sha256_of(path / name, passed=passed) != sums[name]:
             raise damaged(path / name, "its content differs from what was written")

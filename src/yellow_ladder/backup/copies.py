@@ -16,7 +16,7 @@ from yellow_ladder.backup.make import check_backup
 from yellow_ladder.backup.places import Place, opened_place
 from yellow_ladder.durable import private_folder, sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
-from yellow_ladder.events import Listener, Progress, Unit
+from yellow_ladder.events import Listener, Unit, counting
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.site.backup_records import CopyTarget
 from yellow_ladder.site.site import Site
@@ -84,13 +84,7 @@ def _copy_one(site: Site, backup: Backup, name: str, target: CopyTarget, place: 
     sums: dict[str, str] = {}
     own = read_sums(source)
     sizes = {one: (source / one).stat().st_size for one in files_of(source)}
-    done, total = 0, 2 * sum(sizes.values())
-
-    def moved(count: int) -> None:
-        nonlocal done
-        done += count
-        tell(Progress(f"copy to {target.name}", min(done, total), total, Unit.BYTES))
-
+    moved = counting(tell, f"copy to {target.name}", Unit.BYTES, 2 * sum(sizes.values()))
     for folder in sorted({one.split("/")[0] for one in sizes if "/" in one}):
         place.make_folder(f"{far}/{folder}")
     if target.is_sealed:
@@ -191,7 +185,7 @@ def fetch_backup(site: Site, name: str, target: CopyTarget, tell: Listener) -> B
             for base in read_backup(folder, is_named=False).bases:
                 if not (site.state.backups / base).is_dir():
                     fetch_backup(site, base, target, tell)
-            check_backup(folder, is_named=False)
+            check_backup(folder, tell, is_named=False)
             folder.rename(final)
             sync_folder(final.parent)
     return read_backup(final)
@@ -215,13 +209,7 @@ def _fetch_files(site: Site, name: str, target: CopyTarget, place: Place, folder
         names += below or [one]
     _refuse_odd_names(name, names)
     sealed = any(one.endswith(_ENDING) for one in names)
-    done = 0
-
-    def moved(count: int) -> None:
-        nonlocal done
-        done += count
-        tell(Progress(f"fetch from {target.name}", done, None, Unit.BYTES))
-
+    moved = counting(tell, f"fetch from {target.name}", Unit.BYTES)
     unsealing = None
     if sealed:
         from yellow_ladder.backup.sealing import Unsealing

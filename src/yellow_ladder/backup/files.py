@@ -20,16 +20,17 @@ from yellow_ladder.backup.catalog import (
     Backup,
     read_manifest,
 )
-from yellow_ladder.backup.reading import read_through
+from yellow_ladder.backup.reading import Passed, read_through
 from yellow_ladder.database.clusters import MARKS, clusters_among
 from yellow_ladder.durable import private_folder, write_whole
 from yellow_ladder.errors import AnswerNo, Problem
-from yellow_ladder.events import Listener, Progress, Unit
+from yellow_ladder.events import Listener, Unit, counting
 from yellow_ladder.files.archives.write import Archived, TreeSource, write_archive
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.digests import sha256_of
 from yellow_ladder.files.entry import Entry, Manifest, changed, place_of, within
 from yellow_ladder.files.listing import in_order, merged, whole_listing
+from yellow_ladder.files.looking import READ_BYTES
 from yellow_ladder.files.manifest import Skip
 from yellow_ladder.site.site import Site
 
@@ -54,7 +55,9 @@ class Base:
 
 @dataclass(frozen=True, slots=True)
 class Making:
-    """A backup on its way: where it is written, what it will be called, and what it builds upon."""
+    """A backup on its way: where it is written, what it will be called, what it builds upon, and about how many bytes
+    of files it will read, where that is known.
+    """
 
     site: Site
     version: str
@@ -63,6 +66,7 @@ class Making:
     closed: bool = False
     base: Base | None = None
     started_ns: int = 0
+    expected_bytes: int = 0
 
     @property
     def folder(self) -> Path:
@@ -100,8 +104,13 @@ def write_first(making: Making) -> Archived:
     archived = _write(making, FIRST_STEM, None)
     archive = making.folder / (FIRST_STEM + ARCHIVE_ENDING)
     listed = read_manifest(making.folder / (FIRST_STEM + MANIFEST_ENDING))
-    note_sums(making.folder, {archive.name: read_through(archive, listed)})
+    note_sums(making.folder, {archive.name: read_through(archive, listed, passed=reading_of(archive, making.tell))})
     return archived
+
+
+def reading_of(archive: Path, tell: Listener) -> Passed:
+    """Tells how far an archive has been read."""
+    return counting(tell, f"read {archive.name} back", Unit.BYTES, archive.stat().st_size, READ_BYTES)
 
 
 def first_base(making: Making, started_ns: int) -> Base:
@@ -121,13 +130,7 @@ def write_files(making: Making) -> Archived:
 
 
 def _write(making: Making, stem: str, base: Base | None) -> Archived:
-    done = 0
-
-    def tell(count: int) -> None:
-        nonlocal done
-        done += count
-        making.tell(Progress("files", done, None, Unit.BYTES))
-
+    tell = counting(making.tell, "files", Unit.BYTES, making.expected_bytes or None)
     archive, listed = making.folder / (stem + ARCHIVE_ENDING), making.folder / (stem + MANIFEST_ENDING)
     try:
         with whole_listing(listed) as writer:

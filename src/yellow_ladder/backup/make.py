@@ -34,6 +34,7 @@ from yellow_ladder.backup.files import (
     base_of,
     explained,
     note_sums,
+    reading_of,
     write_files,
 )
 from yellow_ladder.backup.reading import read_through
@@ -41,7 +42,7 @@ from yellow_ladder.database import Database
 from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.durable import private_folder, sync_folder, write_json
 from yellow_ladder.errors import AnswerNo, Problem
-from yellow_ladder.events import Listener, Progress, Unit
+from yellow_ladder.events import Listener, Progress, Unit, counting, silent
 from yellow_ladder.files.archives.write import Archived
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.digests import sha256_of
@@ -85,14 +86,7 @@ def write_database(making: Making, database: Database) -> DatabaseBackup:
 
 
 def _telling_rows(making: Making, name: str) -> OnRows:
-    done = 0
-
-    def tell(count: int) -> None:
-        nonlocal done
-        done += count
-        making.tell(Progress(f"rows of {name}", done, None, Unit.ROWS))
-
-    return tell
+    return counting(making.tell, f"rows of {name}", Unit.ROWS)
 
 
 def _moving(earlier: DatabasePrint, later: DatabasePrint) -> tuple[str, ...]:
@@ -119,7 +113,7 @@ def _own_rights(root: Path) -> dict[str, int]:
 def finish(making: Making, archived: Archived, databases: list[DatabaseBackup], now: datetime) -> Backup:
     """Read everything back, and only then give the backup its name. May be repeated once the name is given."""
     if making.final.is_dir():
-        check_backup(making.final)
+        check_backup(making.final, making.tell)
         return read_backup(making.final)
     for one in databases:
         database = making.site.databases()[one.name]
@@ -145,7 +139,7 @@ def finish(making: Making, archived: Archived, databases: list[DatabaseBackup], 
         started_ns=making.started_ns,
     )
     _drop_cached(backup.path)
-    note_sums(making.folder, {backup.archive.name: read_back(backup)})
+    note_sums(making.folder, {backup.archive.name: read_back(backup, making.tell)})
     # The archives were digested when they were found to hold what was listed: this one now, a first copy before.
     check_sums(making.folder, every_file=False, leave_out=(FIRST_STEM + ARCHIVE_ENDING, backup.archive.name))
     backup = replace(backup, path=making.final, read_back_at=stamp_of(now))
@@ -164,7 +158,15 @@ def make_backup(site: Site, version: str, now: datetime, tell: Listener, since: 
     """
     base = base_of(since) if since else None
     now = _after_the_newest(site, now)
-    making = Making(site, version, backup_name(site, version, now), tell, base=base, started_ns=time.time_ns())
+    making = Making(
+        site,
+        version,
+        backup_name(site, version, now),
+        tell,
+        base=base,
+        started_ns=time.time_ns(),
+        expected_bytes=_as_the_last_time(site) if since is None else 0,
+    )
     try:
         archived = write_files(making)
         databases = [write_database(making, database) for database in site.databases().values()]
@@ -172,6 +174,12 @@ def make_backup(site: Site, version: str, now: datetime, tell: Listener, since: 
     except BaseException:
         remove_entry(making.folder)
         raise
+
+
+def _as_the_last_time(site: Site) -> int:
+    """The bytes of files in the newest backup of the site that lies here; 0 where there is none."""
+    before = [one for one in list_backups(site.state.backups) if one.site == site.name]
+    return before[-1].file_bytes if before else 0
 
 
 def _after_the_newest(site: Site, now: datetime) -> datetime:
@@ -184,17 +192,17 @@ def _after_the_newest(site: Site, now: datetime) -> datetime:
     return now
 
 
-def check_backup(path: Path, *, is_named: bool = True) -> Backup:
+def check_backup(path: Path, tell: Listener = silent, *, is_named: bool = True) -> Backup:
     """Read every byte of a finished backup again, and of those that it needs; raises AnswerNo naming the damage."""
     _drop_cached(path)
-    check_sums(path, leave_out=(ARCHIVE_NAME,))
+    check_sums(path, leave_out=(ARCHIVE_NAME,), tell=tell)
     backup = read_backup(path, is_named=is_named)
     for base in backup.bases:
         if not (path.parent / base).is_dir():
             text = f"the backup {backup.name} builds upon {base}, which is not there"
             raise AnswerNo(Problem("backup-incomplete", text, "bring it back, or use another backup", str(path)))
-        check_backup(path.parent / base)
-    if read_back(backup) != read_sums(path)[ARCHIVE_NAME]:
+        check_backup(path.parent / base, tell)
+    if read_back(backup, tell) != read_sums(path)[ARCHIVE_NAME]:
         raise damaged(backup.archive, "its content differs from what was written")
     return backup
 
@@ -242,13 +250,14 @@ def _drop_forgotten(site: Site, folder: Path) -> None:
 _NOT_LOADED = ("the event ",)
 
 
-def read_back(backup: Backup) -> str:
+def read_back(backup: Backup, tell: Listener) -> str:
     """Read the newest archive through, hold what is in it against the manifest, and digest it; returns its SHA-256.
 
     What is not in it must have been in the part before it, with the same content. Raises AnswerNo.
     """
     before = f"{backup.parts[-2]}{MANIFEST_ENDING}" if len(backup.parts) > 1 else ""
-    return read_through(backup.archive, backup.manifest(), read_manifest(backup.path / before) if before else None)
+    earlier = read_manifest(backup.path / before) if before else None
+    return read_through(backup.archive, backup.manifest(), earlier, reading_of(backup.archive, tell))
 
 
 def _drop_cached(path: Path) -> None:

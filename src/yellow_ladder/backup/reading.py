@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tarfile
+from collections.abc import Callable
 from pathlib import Path
 from typing import IO
 
@@ -28,14 +29,20 @@ def path_of_member(name: str) -> str:
     return name[len(OUTSIDE_PREFIX) :] if name.startswith(OUTSIDE_PREFIX + "/") else ""
 
 
-def read_through(archive: Path, manifest: Listing, earlier: Listing | None = None) -> str:
+Passed = Callable[[int], None]
+"""Is told of the bytes of an archive that have been read; may raise, where that is to end."""
+
+
+def read_through(archive: Path, manifest: Listing, earlier: Listing | None = None, passed: Passed | None = None) -> str:
     """Hold an archive against `manifest` and digest it in the same go; returns its SHA-256. Raises as that does."""
     with sha256_beside(archive) as digest:
-        hold_archive(archive, manifest, earlier)
+        hold_archive(archive, manifest, earlier, passed)
         return digest()
 
 
-def hold_archive(archive: Path, manifest: Listing, earlier: Listing | None = None) -> None:
+def hold_archive(
+    archive: Path, manifest: Listing, earlier: Listing | None = None, passed: Passed | None = None
+) -> None:
     """Read an archive to its end mark and hold every member against `manifest`: content, owner, mode, time, target.
 
     What it does not hold must have been in an `earlier` archive with the same content. Raises AnswerNo naming the first
@@ -44,7 +51,7 @@ def hold_archive(archive: Path, manifest: Listing, earlier: Listing | None = Non
     wrong: dict[str, str] = {}
     held = Marks(manifest)
     try:
-        with open_blocks(archive) as blocks:
+        with open_blocks(archive, passed) as blocks:
             while header := blocks.plain_header():
                 _hold_plain(blocks, header, manifest, held, wrong)
     except (BadInput, ValueError, OverflowError) as fault:  # the last two are what garbage in a header comes to

@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 import itertools
 import os
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
@@ -18,6 +18,7 @@ from yellow_ladder.backup.outside import look_outside
 from yellow_ladder.backup.reading import path_of_member
 from yellow_ladder.durable import private_folder, sync_folder
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
+from yellow_ladder.events import Listener, Unit, counted, counting, silent
 from yellow_ladder.files.archives.blocks import LARGEST_AT_ONCE, Blocks, Header, open_blocks
 from yellow_ladder.files.archives.members import is_plain_file, plain_size
 from yellow_ladder.files.attributes import match_attributes
@@ -44,9 +45,16 @@ class Restored:
 
 
 def restore_files(
-    backup: Backup, ground: Ground, skip: Skip, *, rescue: Ground | None = None, caches: Skip = keep_all
+    backup: Backup,
+    ground: Ground,
+    skip: Skip,
+    *,
+    rescue: Ground | None = None,
+    caches: Skip = keep_all,
+    tell: Listener = silent,
 ) -> Restored:
-    """Make the tree and the files outside it equal to the backup; may be repeated after a crash.
+    """Make the tree and the files outside it equal to the backup; may be repeated after a crash, and after `tell` has
+    ended it by an error.
 
     Files that would be written over or removed are kept on the ground `rescue` first, where one is given. What `skip`
     leaves out is not touched, but for `caches` in folders that were not there: those go with them.
@@ -54,20 +62,21 @@ def restore_files(
     """
     root, manifest = ground.root, backup.manifest()
     nolinks.make_folder(root, exist_ok=True)
-    work = _look(_beside(backup, manifest, ground, skip), manifest, ground, rescue)
+    pairs = counted(_beside(backup, manifest, ground, skip), tell, "look", len(manifest))
+    work = _look(pairs, manifest, ground, rescue)
     if rescue is not None:
         os.sync()  # a power cut must not take the copy and the original
     for path in sorted(work.strange, key=lambda one: -one.count("/")):
         _remove_stranger(ground, path, caches, is_expected=path in manifest)
     _make_folders(ground, manifest, work.wanted)
-    written = _extract(backup, ground, work.wanted, manifest)
+    written = _extract(backup, ground, work.wanted, manifest, tell)
     rights = _set_rights(ground, manifest, work.doubtful)
     own = backup.facts.get(ROOT_PREFIX)
     now = nolinks.status_of(root)
     if own and (now.st_uid, now.st_gid, now.st_mode & 0o7777) != (own["uid"], own["gid"], own["mode"]):
         nolinks.set_owner(root, own["uid"], own["gid"])
         nolinks.set_mode(root, own["mode"])
-    _check_equal(_beside(backup, manifest, ground, skip), ground)
+    _check_equal(counted(_beside(backup, manifest, ground, skip), tell, "compare", len(manifest)), ground)
     os.sync()
     return Restored(written, len(work.strange), rights)
 
@@ -182,7 +191,7 @@ def _make_folders(ground: Ground, expected: Manifest, wanted: Marks) -> None:
             nolinks.make_folders(ground.at(entry.path))
 
 
-def _extract(backup: Backup, ground: Ground, wanted: Marks, manifest: Listing) -> int:
+def _extract(backup: Backup, ground: Ground, wanted: Marks, manifest: Listing, tell: Listener) -> int:
     """Write the wanted files and links from the archive, each in one instant; returns how many entries were wanted."""
     count = wanted.count()
     for number, entry in enumerate(manifest.entries()):
@@ -191,7 +200,8 @@ def _extract(backup: Backup, ground: Ground, wanted: Marks, manifest: Listing) -
     later: list[str] = []
     for archive in backup.archives:
         if wanted.count():
-            later += _extract_from(archive, ground, wanted, manifest)
+            passed = counting(tell, f"unpack {archive.name}", Unit.BYTES, archive.stat().st_size, READ_BYTES)
+            later += _extract_from(archive, ground, wanted, manifest, passed)
     if wanted.count():
         lacking = next(entry.path for number, entry in enumerate(manifest.entries()) if wanted.flags[number])
         text = f"the archives of {backup.path} lack {lacking}"
@@ -203,7 +213,9 @@ def _extract(backup: Backup, ground: Ground, wanted: Marks, manifest: Listing) -
     return count
 
 
-def _extract_from(archive: Path, ground: Ground, missing: Marks, manifest: Listing) -> list[str]:
+def _extract_from(
+    archive: Path, ground: Ground, missing: Marks, manifest: Listing, passed: Callable[[int], None]
+) -> list[str]:
     """Write from one archive what is missing, and take it off the list; returns hard links, which come at the end.
 
     A file that changed while it was archived is stored again behind the others. What holds what was listed does not
@@ -211,7 +223,7 @@ def _extract_from(archive: Path, ground: Ground, missing: Marks, manifest: Listi
     """
     here, later = bytes(missing.flags), []
     left = here.count(1)
-    with open_blocks(archive) as blocks:
+    with open_blocks(archive, passed) as blocks:
         while left and (header := blocks.plain_header()):
             path = path_of_member(header.name)
             number = manifest.number_of(path) if path else None
@@ -313,12 +325,12 @@ def _check_equal(found: Iterator[Pair], ground: Ground) -> None:
         raise AnswerNo(Problem("restore-incomplete", text + who, f"{remedy}, then go on", first.path))
 
 
-def restore_aside(backup: Backup, into: Path) -> None:
+def restore_aside(backup: Backup, into: Path, tell: Listener = silent) -> None:
     """Restore a backup into a fresh folder, to look at it: `root/`, `outside/` and the databases' files."""
     if into.exists() and any(into.iterdir()):
         raise BadInput(Problem("folder-not-empty", f"{into} is not empty", "name a new folder", str(into)))
     into.mkdir(mode=0o700, parents=True, exist_ok=True)
-    restore_files(backup, Ground(into / "root", into / "outside"), keep_all)
+    restore_files(backup, Ground(into / "root", into / "outside"), keep_all, tell=tell)
     for one in backup.databases:
         target, source = into / one.file, backup.path / one.file
         if source.is_dir():

@@ -65,7 +65,8 @@ def list_(choices: Choices, place: str | None) -> None:
 def test(choices: Choices, name: str | None, load: bool) -> None:
     """Read every byte of a backup again (default: the newest) and hold it against its digests."""
     site = choices.site(under_way=True)
-    backup = check_backup(_find(site, name).path)
+    with narrated(choices) as narrator:
+        backup = check_backup(_find(site, name).path, narrator)
     for database_name, database in site.databases().items():
         if any(one.name == database_name for one in backup.databases):
             database.check_backup(backup.path / backup.database(database_name).file)
@@ -88,8 +89,9 @@ def restore(choices: Choices, name: str | None, into: Path) -> None:
 
     To take the site itself back to before a climb, use `yl descend`.
     """
-    backup = check_backup(_find(choices.site(under_way=True), name).path)
-    restore_aside(backup, into.absolute())
+    with narrated(choices) as narrator:
+        backup = check_backup(_find(choices.site(under_way=True), name).path, narrator)
+        restore_aside(backup, into.absolute(), narrator)
     result = {"backup": backup.name, "into": str(into.absolute())}
     emit("backup restore", choices, result, backup_page(backup, f"restored into {into.absolute()}"))
 

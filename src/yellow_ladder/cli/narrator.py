@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import time
 from collections.abc import Iterator
+from dataclasses import dataclass
 
 from rich.console import Console
 from rich.markup import escape
@@ -17,7 +18,32 @@ from yellow_ladder.events import Event, Note, Progress, Said, StepDone, StepFail
 from yellow_ladder.words import bytes_in_words, facts_in_words, one_line, time_in_words
 
 _PROGRESS_EVERY_S = 0.1
+_LINE_EVERY_S = 60.0  # where a line cannot be written over
+_PACE_AFTER_S = 3.0  # before that, how fast it goes says little
 _INDENT, _TITLE_WIDTH = 10, 60
+
+
+@dataclass(slots=True)
+class Pace:
+    """When a piece of work was first told of, and how much was done then."""
+
+    of: str
+    done: int
+    since_s: float
+
+
+def progress_in_words(event: Progress, pace: Pace, now_s: float) -> str:
+    """`34 GiB of 198 GiB (17 %), 310 MiB/s, about 9 min left`; how fast, and how long still, once that can be said."""
+    words = bytes_in_words if event.unit is Unit.BYTES else (lambda count: f"{count:,.0f}")
+    unit = "" if event.unit is Unit.BYTES else f" {event.unit}"
+    of_all = f" of {words(event.total)}" if event.total else ""
+    share = f" ({event.done * 100 // event.total} %)" if event.total else ""
+    took_s, moved = now_s - pace.since_s, event.done - pace.done
+    if took_s < _PACE_AFTER_S or moved <= 0 or (event.unit is Unit.FILES and not event.total):
+        return f"{words(event.done)}{of_all}{unit}{share}"
+    left_s = (event.total - event.done) * took_s / moved if event.total else 0.0
+    left = f", about {time_in_words(left_s)} left" if left_s >= 1 else ""
+    return f"{words(event.done)}{of_all}{unit}{share}, {words(moved / took_s)}{unit}/s{left}"
 
 
 class Narrator:
@@ -29,6 +55,7 @@ class Narrator:
         self._status: Status | None = out.status("", spinner="dots") if live else None
         self._step: StepStarted | None = None
         self._shown_at = 0.0
+        self._pace: Pace | None = None
         self._told = False
 
     def __call__(self, event: Event) -> None:
@@ -40,7 +67,7 @@ class Narrator:
 
     def _tell(self, event: Event) -> None:
         if isinstance(event, StepStarted):
-            self._step = event
+            self._step, self._shown_at = event, time.monotonic()
             self._live(f"{escape(event.title)} …")
         elif isinstance(event, Progress):
             self._tell_progress(event)
@@ -56,21 +83,29 @@ class Narrator:
             self._note(mark, event.text)
 
     def _tell_progress(self, event: Progress) -> None:
-        if self._status is None or time.monotonic() - self._shown_at < _PROGRESS_EVERY_S:
-            return
-        self._shown_at = time.monotonic()
-        words = bytes_in_words if event.unit is Unit.BYTES else (lambda count: f"{count:,.0f}")
-        total = f" of {words(event.total)}" if event.total else ""
-        unit = "" if event.unit is Unit.BYTES else f" {event.unit}"
-        title = self._step.title if self._step else event.what
-        self._live(f"{escape(title)} … [dim]{escape(event.what)}: {words(event.done)}{total}{unit}[/]")
+        now = time.monotonic()
+        if self._pace is None or self._pace.of != event.what or event.done < self._pace.done:
+            self._pace = Pace(event.what, event.done, now)
+        if self._is_time(now):
+            self._between(event.what, f"{event.what}: {progress_in_words(event, self._pace, now)}")
 
     def _tell_words(self, event: Said) -> None:
-        if self._status is None or time.monotonic() - self._shown_at < _PROGRESS_EVERY_S:
-            return
-        self._shown_at = time.monotonic()
-        title = self._step.title if self._step else event.who
-        self._live(f"{escape(title)} … [dim]{escape(one_line(event.line))}[/]")
+        if self._is_time(time.monotonic()):
+            self._between(event.who, event.line)
+
+    def _is_time(self, now: float) -> bool:
+        """Whether something between the start and the end of a step is to be told again."""
+        if now - self._shown_at < (_LINE_EVERY_S if self._status is None else _PROGRESS_EVERY_S):
+            return False
+        self._shown_at = now
+        return True
+
+    def _between(self, who: str, text: str) -> None:
+        title = self._step.title if self._step else who
+        if self._status is None:
+            self._note(Text("·", "dim"), f"{title} … {text}")
+        else:
+            self._live(f"{escape(title)} … [dim]{escape(one_line(text))}[/]")
 
     def _note(self, mark: Text, text: str) -> None:
         """All of it, on as many lines as it takes: what is told besides is told nowhere else."""

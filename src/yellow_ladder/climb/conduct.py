@@ -138,7 +138,9 @@ def descend(plan: Plan, conditions: Conditions) -> ClimbState:
         run.note(What.END, ClimbState.GIVEN_UP, {"reason": "given up before it began"})
         return ClimbState.GIVEN_UP
     if standing.has_backup and standing.state is not ClimbState.DESCENDING:
-        check_backup(run.site.state.backups / plan.backup_name)  # while the site still serves: no backup, no descent
+        check_backup(
+            run.site.state.backups / plan.backup_name, run.tell
+        )  # while the site still serves: no backup, no descent
     start_what_should_run(run)
     if standing.state is not ClimbState.DESCENDING:
         run.note(What.TURN, "descend", {"reason": "going back was asked for"})

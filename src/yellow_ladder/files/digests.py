@@ -16,12 +16,14 @@ from threading import Event
 _BLOCK_BYTES = 1024 * 1024
 
 
-def sha256_of(location: str | Path, stop: Event | None = None) -> str:
-    """SHA-256 of a file's bytes, in hex; of no use once it was told to stop."""
+def sha256_of(location: str | Path, stop: Event | None = None, passed: Callable[[int], None] | None = None) -> str:
+    """SHA-256 of a file's bytes, in hex; of no use once it was told to stop. `passed` is told of each block."""
     digest = hashlib.sha256()
     with Path(location).open("rb", buffering=0) as stream:
         while (block := stream.read(_BLOCK_BYTES)) and not (stop and stop.is_set()):
             digest.update(block)
+            if passed:
+                passed(len(block))
     return digest.hexdigest()
 
 

@@ -23,7 +23,7 @@ from yellow_ladder.climb.planning.prospect import Prospect
 from yellow_ladder.climb.planning.sources import keep_migrations, keep_sources
 from yellow_ladder.climb.planning.staging import Carried, renamed_paths, stage_rung, staged_entries
 from yellow_ladder.climb.planning.ways_back import way_back
-from yellow_ladder.climb.record.plan import BEFORE, MERGED, Beyond, Plan, RungPlan, Seen
+from yellow_ladder.climb.record.plan import BEFORE, LARGE_BYTES, MERGED, Beyond, Plan, RungPlan, Seen
 from yellow_ladder.database import Database
 from yellow_ladder.durable import private_folder, write_json, write_whole
 from yellow_ladder.events import Listener, Progress, Unit
@@ -58,7 +58,7 @@ def stage_climb(prospect: Prospect, now: datetime, tell: Listener) -> Plan:
         rungs: list[RungPlan] = []
         staying: Staying | None = None
         for number, rung in enumerate(route.leg, start=1):
-            tell(Progress(f"make {rung.to_version} ready", number, len(route.leg), Unit.FILES))
+            tell(Progress(f"make {rung.to_version} ready", number, len(route.leg), Unit.RELEASES))
             staged = work / f"staged-{number}-{rung.to_version}"
             sheet, own_folder = rung.release.sheet, ""
             if site.record.placement == "exchange":
@@ -138,6 +138,7 @@ def _plan(
         beyond=_beyond(prospect),
         first_copy=_wants_first_copy(prospect),
         from_folder=site.release_path,
+        data_bytes=survey.data_bytes,
         answered=all(one.says for one in survey.answers if one.of == "served"),
         ways_back=tuple(way_back(site, one, _set_aside(site, rungs, one.name)) for one in survey.databases),
     )
@@ -169,19 +170,15 @@ def _keep_settings(folder: Path, rungs: Sequence[RungPlan], carried: Carried) ->
     write_json(folder / "settings.json", {"format": 1, "keys": [asdict(one) for one in notes]})
 
 
-# Below this, archiving in the window takes about as long as finding out what has changed since a first copy.
-_LARGE_BYTES = 256 * 1024**2
-
-
 def _wants_first_copy(prospect: Prospect) -> bool:
     """Whether the files are copied once before the window: what is small is copied sooner than compared."""
     wish = prospect.site.record.backup.first_copy
     if wish != "large":
         return wish == "always"
-    if prospect.survey.data_bytes >= _LARGE_BYTES:
+    if prospect.survey.data_bytes >= LARGE_BYTES:
         return True
     # A release in use is backed up as well, and some are larger than all data.
-    return sum(entry.size for entry in prospect.survey.manifest.values()) >= _LARGE_BYTES
+    return sum(entry.size for entry in prospect.survey.manifest.values()) >= LARGE_BYTES
 
 
 def _beyond(prospect: Prospect) -> Beyond | None:

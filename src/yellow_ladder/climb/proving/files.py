@@ -27,6 +27,7 @@ from yellow_ladder.climb.proving.machine import in_effect_after, wants_a_start
 from yellow_ladder.climb.record.commands import written_by_commands
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.climb.running.run import Run
+from yellow_ladder.events import Listener, counted
 from yellow_ladder.files.attributes import attributes_changed
 from yellow_ladder.files.entry import Entry, Kind, within
 from yellow_ladder.files.looking import READ_BYTES
@@ -41,9 +42,9 @@ _NAMED_A_FOLDER, _NAMED_FOLDERS = 3, 5
 class FilesSeen:
     """What is counted while the files are compared, since they are gone through once."""
 
-    def __init__(self, plan: Plan) -> None:
+    def __init__(self, plan: Plan, tell: Listener) -> None:
         """Begin with nothing seen of what should be there after a climb."""
-        self._plan, self._expected = plan, expected_tree(plan)
+        self._plan, self._expected, self._tell = plan, expected_tree(plan), tell
         self.found = TreeSum()
         self.files = self.data_files = 0
         self._before, self._now = NamesOfOneFile(), NamesOfOneFile()
@@ -52,7 +53,7 @@ class FilesSeen:
 
     def differences(self) -> Iterator[Found]:
         """What differs between what is expected and what is there."""
-        return differing(self._pairs())
+        return differing(counted(self._pairs(), self._tell, "compare"))
 
     def _pairs(self) -> Iterator[tuple[Entry | None, Entry | None]]:
         is_data = self._expected.is_data

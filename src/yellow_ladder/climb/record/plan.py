@@ -28,6 +28,12 @@ BEFORE, MERGED = "settings", "merged"
 """Folders of a climb with the settings files as they were, and as they will be."""
 
 
+LARGE_BYTES = 256 * 1024**2
+"""Files from which on a copy is made before the window: less is archived in it about as soon as it is found out what
+has changed since.
+"""
+
+
 @dataclass(frozen=True)
 class RungPlan:
     """One rung: the staged tree (and the mark that proves it), what is moved into it, what is migrated.
@@ -107,7 +113,8 @@ class Plan:
     """The whole plan. `folder` is where it lies and is not part of it.
 
     `from_folder` is the tree path of the release before, where releases have folders of their own. `answered`: whether
-    the page that tells the version did, where there is one.
+    the page that tells the version did, where there is one. `data_bytes`: what data folders held, to tell how far a
+    copy of all files is.
     """
 
     folder: Path
@@ -129,6 +136,7 @@ class Plan:
     first_copy: bool = False
     from_folder: str = ""
     answered: bool = False  # which is how a plan of an earlier build goes on
+    data_bytes: int = 0
 
     @property
     def site(self) -> Site:

@@ -11,6 +11,7 @@ from yellow_ladder.backup.make import finish, write_database
 from yellow_ladder.climb.proving.accounts import note_accounts
 from yellow_ladder.climb.proving.basis import read_what_will_be
 from yellow_ladder.climb.proving.inventory import BEFORE_NAME, Inventory, ask_probes, write_inventory
+from yellow_ladder.climb.record.plan import LARGE_BYTES
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.errors import AnswerNo, Problem
@@ -23,12 +24,18 @@ def _making(run: Run) -> Making:
     first = run.standing().up.get(StepName(StepKind.FIRST_COPY))
     if first and not making.final.is_dir():
         return replace(making, base=first_base(making, first["started_ns"]), started_ns=first["started_ns"])
-    return replace(making, started_ns=time.time_ns())
+    return replace(making, started_ns=time.time_ns(), expected_bytes=_expected_bytes(run))
+
+
+def _expected_bytes(run: Run) -> int:
+    """About what all files hold, where data are nearly all of it; 0 where that is not so."""
+    return run.plan.data_bytes if run.plan.data_bytes >= LARGE_BYTES else 0
 
 
 def copy_first(run: Run) -> Facts:
     """Archive all files while the site serves, so that only what changes until it closes is left for the window."""
-    making = Making(run.site, run.plan.from_version, run.plan.backup_name, run.tell)
+    expected = _expected_bytes(run)
+    making = Making(run.site, run.plan.from_version, run.plan.backup_name, run.tell, expected_bytes=expected)
     started_ns = time.time_ns()
     archived = write_first(making)
     counted = archived.in_all

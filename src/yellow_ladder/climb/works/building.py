@@ -216,7 +216,7 @@ def _run_commands(run: Run, rung: RungPlan, made: Build, folder: Path, sources: 
     more = {name: site.filled(text, values) for name, text in {**made.environment, **wishes.environment}.items()}
     all_of_them = [*made.commands, *wishes.more]
     for number, words in enumerate(all_of_them, start=1):
-        run.tell(Progress(f"command {number}", number, len(all_of_them), Unit.FILES))
+        run.tell(Progress(f"command {number}", number, len(all_of_them), Unit.COMMANDS))
         call = _call(run, rung, number, tuple(site.filled(word, values) for word in words), more)
         run_watched(call, saying(call.name, run.listen), run.look_on)
 

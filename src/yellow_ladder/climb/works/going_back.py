@@ -47,7 +47,7 @@ def restore_all_files(run: Run) -> Facts:
     # Whatever others wrote while the site was closed is kept before it is written over.
     rescue = kept_ground(run.plan)
     site = run.site
-    done = restore_files(backup, Ground(site.root), site.skipped(), rescue=rescue, caches=site.caches())
+    done = restore_files(backup, Ground(site.root), site.skipped(), rescue=rescue, caches=site.caches(), tell=run.tell)
     # Restoring may have taken the flag away: it was not there when the backup was made.
     close_site(run.site, run.plan)
     return {"written": done.written, "removed": done.removed, "rights": done.rights_set}

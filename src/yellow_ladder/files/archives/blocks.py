@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import io
 import tarfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -36,10 +36,10 @@ class Header:
 class Blocks:
     """The decompressed bytes of an archive, with as much of them at hand as a header takes."""
 
-    def __init__(self, stream: BinaryIO) -> None:
+    def __init__(self, stream: BinaryIO | _Passing) -> None:
         """Read from a stream of zstd frames."""
         self._source = zstandard.ZstdDecompressor(max_window_size=2**27).stream_reader(
-            stream, read_size=1024**2, read_across_frames=True, closefd=False
+            cast(BinaryIO, stream), read_size=1024**2, read_across_frames=True, closefd=False
         )
         self._buffer = b""
         self._at = 0
@@ -143,13 +143,27 @@ class Blocks:
             self._library = None
 
 
+class _Passing:
+    """A stream that tells how many bytes of it have been read."""
+
+    def __init__(self, stream: BinaryIO, passed: Callable[[int], None]) -> None:
+        self._stream, self._passed = stream, passed
+
+    def read(self, size: int) -> bytes:
+        block = self._stream.read(size)
+        self._passed(len(block))
+        return block
+
+
 @contextmanager
-def open_blocks(path: Path) -> Iterator[Blocks]:
-    """An archive of this tool's own; raises BadInput where it is missing, damaged or cut short."""
+def open_blocks(path: Path, passed: Callable[[int], None] | None = None) -> Iterator[Blocks]:
+    """An archive of this tool's own; `passed` is told of the bytes that have been read of it. Raises BadInput where it
+    is missing, damaged or cut short.
+    """
     if not path.is_file():
         raise no_archive(path)
     try:
         with path.open("rb") as stream:
-            yield Blocks(stream)
+            yield Blocks(_Passing(stream, passed) if passed else stream)
     except DAMAGE as fault:
         raise damaged(path, fault) from fault
