@@ -54,7 +54,7 @@ class Narrator:
         self._out = out
         self._status: Status | None = out.status("", spinner="dots") if live else None
         self._step: StepStarted | None = None
-        self._shown_at = 0.0
+        self._shown_at = time.monotonic()
         self._pace: Pace | None = None
         self._told = False
 
