@@ -21,6 +21,7 @@ import pytest
 from hypothesis import settings
 from psycopg.sql import SQL, Identifier, Literal
 
+from tests.laws import examples
 from tests.warm import PROGRAM_CALL, Answer, WarmProcess
 from yellow_ladder.demo import build, prepare, shapes
 from yellow_ladder.demo.build import build_releases
@@ -32,7 +33,7 @@ from yellow_ladder.release.pack import Packed
 from yellow_ladder.site.site import Site, load_site
 
 # Laws are about what comes out, not about how fast a busy machine is.
-settings.register_profile("house", deadline=None)
+settings.register_profile("house", deadline=None, max_examples=examples(100))
 settings.load_profile("house")
 
 

@@ -16,6 +16,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from tests import archives
+from tests.laws import examples
 from yellow_ladder.demo.build import build_releases
 from yellow_ladder.errors import BadInput, LadderError
 from yellow_ladder.files.archives.read import Inside, safe_path
@@ -107,7 +108,7 @@ names = st.text(
 plain = names.filter(lambda name: name not in (".", ".."))
 
 
-@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=examples(60), deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
     tree=st.dictionaries(st.tuples(plain, plain), st.binary(max_size=2000), max_size=8),
     times=st.integers(-(2**60), 2**60),

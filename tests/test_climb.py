@@ -231,9 +231,9 @@ def test_what_is_copied_early_is_reckoned_by_all_files(idle: Demo, monkeypatch: 
     """A release in use may be larger than all data, and it is archived in the window otherwise."""
     prospect = look_ahead(idle.site(), None, utc_now())
     data = prospect.survey.files.data_bytes
-    monkeypatch.setattr(prepare, "_LARGE_BYTES", data + 1)
+    monkeypatch.setattr(prepare, "LARGE_BYTES", data + 1)
     assert prepare._wants_first_copy(prospect)
-    monkeypatch.setattr(prepare, "_LARGE_BYTES", sum(one.size for one in prospect.survey.manifest.values()) + 1)
+    monkeypatch.setattr(prepare, "LARGE_BYTES", sum(one.size for one in prospect.survey.manifest.values()) + 1)
     assert not prepare._wants_first_copy(prospect)
 
 

@@ -9,6 +9,7 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
+from tests.laws import examples
 from tests.merging import Case, cases
 from yellow_ladder.settings.document import Document, form_named, merge_documents, merged_tree
 from yellow_ladder.settings.formats.bracket import IDENTITIES
@@ -111,7 +112,7 @@ def by_structure(base: Document, mine: Document, new: Document) -> tuple[str, li
     here=[Edit("comment", 0, "aa")],
     there=[Edit("remove", 0, "aa"), Edit("comment", 0, "aa")],
 )
-@settings(max_examples=300)
+@settings(max_examples=examples(300))
 @given(which=st.sampled_from(BASES), here=edits, there=edits)
 def test_the_laws_of_merging_hold_for_every_format(
     which: tuple[str, str, str], here: list[Edit], there: list[Edit]

@@ -13,6 +13,7 @@ from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 from tests.conftest import Demo, MakeDemo
+from tests.laws import examples
 from yellow_ladder.backup.catalog import Backup, Ground, list_backups
 from yellow_ladder.backup.make import check_backup, make_backup
 from yellow_ladder.backup.restore import restore_aside, restore_files
@@ -231,7 +232,7 @@ def with_outside(emptied: Demo, tmp_path: Path) -> tuple[Demo, Path]:
     return emptied, tmp_path / "outside"
 
 
-@settings(max_examples=20, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=examples(20), suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(inside=TREES, outside=TREES, other=TREES)
 def test_whatever_stands_there_by_then_is_put_right(inside, outside, other, with_outside) -> None:  # type: ignore[no-untyped-def]
     demo, folder = with_outside

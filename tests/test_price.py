@@ -14,6 +14,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.conftest import Demo
+from tests.laws import examples
 from tests.test_bad_input import state_of
 from yellow_ladder.climb.conduct import Conditions, look_only
 from yellow_ladder.climb.proving import machine
@@ -62,7 +63,7 @@ def exact(row: tuple[Any, Any]) -> list[tuple[str, Any]]:
     return [(type(value).__name__, value) for value in row]
 
 
-@settings(max_examples=150)
+@settings(max_examples=examples(150))
 @given(shape=SHAPES, then=ROWS, now=ROWS)
 def test_rows_that_came_changed_or_went_are_what_brute_force_finds(
     shape: str, then: Rows, now: Rows, tmp_path_factory: pytest.TempPathFactory

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 from tests import archives
 from tests.conftest import Demo
+from tests.laws import examples
 from tests.test_archives import repack_without_sheet
 from yellow_ladder.errors import AnswerNo, BadInput
 from yellow_ladder.release.sheet import ReleaseSheet, parse_sheet
@@ -141,7 +142,7 @@ OFFER = st.tuples(st.integers(1, 12), STOPS, st.booleans() | st.just(True), st.s
 OFFERS = st.dictionaries(st.integers(1, 10), OFFER, min_size=1, max_size=7)
 
 
-@settings(max_examples=400)
+@settings(max_examples=examples(400))
 @given(offer=OFFERS, present=st.integers(1, 6), odd=st.integers(1, 10))
 def test_the_route_is_as_short_as_brute_force_finds_and_breaks_no_rule(
     offer: dict[int, tuple[int, bool | str, bool, str, tuple[int | None, int | None, int | None]]],

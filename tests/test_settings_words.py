@@ -13,6 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.conftest import Demo, MakeDemo
+from tests.laws import examples
 from tests.test_settings import asks_nobody, foreseen, step
 from tests.test_settings_command import own
 from tests.test_shapes import Look, change_sheet, look
@@ -170,7 +171,7 @@ def as_ini(values: dict[str, str]) -> bytes:
     return text.encode()
 
 
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=examples(120), deadline=None)
 @given(words, words)
 def test_after_a_converter_the_file_says_what_the_converter_said(mine: dict[str, str], made: dict[str, str]) -> None:
     form = FORMATS["ini"].name
