@@ -208,7 +208,7 @@ def fetch(url: str, within_s: float) -> tuple[httpx.Headers, str]:
     """Headers and text of a page that answers with success; raises ValueError or httpx.HTTPError otherwise."""
     end = time.monotonic() + within_s
     # No proxy of the environment: the question is to this machine, and nobody between may answer it.
-    with web.client(timeout=within_s) as client, client.stream("GET", url) as response:
+    with web.client_of_page(url, within_s) as client, client.stream("GET", url) as response:
         if not response.is_success:
             raise ValueError(f"the page answers with status {response.status_code}")
         body = b""

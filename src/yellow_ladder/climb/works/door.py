@@ -58,7 +58,7 @@ def see_closed(site: Site) -> str:
 def _page(url: str) -> tuple[int, str]:
     """Status and beginning of a page, which may have no end."""
     end, body = time.monotonic() + _ANSWER_WITHIN_S, b""
-    with web.client(timeout=_ANSWER_WITHIN_S) as client, client.stream("GET", url) as answer:
+    with web.client_of_page(url, _ANSWER_WITHIN_S) as client, client.stream("GET", url) as answer:
         for block in answer.iter_bytes():
             body += block
             if len(body) > _MOST_BYTES or time.monotonic() > end:
