@@ -17,7 +17,7 @@ import pytest
 from tests.conftest import Demo
 from yellow_ladder.demo.prepare import free_port
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError
-from yellow_ladder.services import Service, ServiceState, services_of
+from yellow_ladder.services import Service, ServiceState, commands, services_of
 from yellow_ladder.services.readiness import PageReadiness, answer_of
 
 LISTENS = (
@@ -183,3 +183,30 @@ def test_a_status_command_that_denies_a_process_at_work_is_told_with_its_words(b
     assert f"ended with 1 (the crane is at work), and process {running.pid} of its pid file is at work" in told["saw"]
     assert "running = " in told["remedy"]
     assert beacon.yl("check").code == 0, "it has ended: the pid file is left over"
+
+
+@pytest.mark.parametrize("lives", [True, False])
+def test_a_start_command_that_leaves_a_daemon_is_given_time_to_say_that_it_runs(lives: bool, beacon: Demo) -> None:
+    """It writes its pid file a while after the command has come back; one that never does so has not started."""
+    mark, folder = beacon.folder / "crane.up", beacon.folder
+    daemon = f"(sleep 0.6; touch {mark}; sleep 1; touch {folder}/ready) >/dev/null 2>&1 &" if lives else "true"
+    lines = [
+        "[[services]]", 'name = "crane"', 'kind = "commands"', f'start = ["/bin/sh", "-c", "{daemon}"]',
+        f'stop = ["/bin/rm", "-f", "{mark}"]', f'status = ["/bin/test", "-e", "{mark}"]',
+        f'ready = {{ command = ["/bin/test", "-e", "{folder}/ready"], within_s = 20 }}',
+    ]  # fmt: skip
+    beacon.edit("[[services]]", "\n".join(lines) + "\n\n[[services]]")
+    (crane,) = [one for one in services_of(beacon.site()) if one.name == "crane"]
+    if lives:
+        crane.start()
+        assert crane.state() is ServiceState.RUNNING
+        mark.unlink()
+    else:
+        commands.UP_WITHIN_S, before = 0.5, commands.UP_WITHIN_S
+        try:
+            with pytest.raises(AnswerNo) as told:
+                crane.start()
+        finally:
+            commands.UP_WITHIN_S = before
+        assert "its process ended" in told.value.problems[0].message
+        assert "start it by hand" in told.value.problems[0].remedy

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import os
 import re
 from collections.abc import Iterator
 
 from yellow_ladder import nolinks
-from yellow_ladder.accounts import account_for, account_name
+from yellow_ladder.accounts import ROOT, account_for, account_name
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.errors import BadInput
 from yellow_ladder.files.entry import describe
@@ -18,7 +19,7 @@ from yellow_ladder.site.pointer import folder_for
 from yellow_ladder.site.site import Site
 from yellow_ladder.site.surroundings import started, surroundings_of
 from yellow_ladder.survey.machine import fitting_runtime
-from yellow_ladder.words import count_of
+from yellow_ladder.words import count_of, some_of
 
 _BRACES = re.compile(r"\{([a-z_.]+)\}")
 _KNOWN = {"root", "site", "release", "version", "from_version"}
@@ -140,8 +141,24 @@ def commands_fit(at: Circumstances, route: Route) -> Iterator[Finding]:
         for one in sheet.migrations:
             if one.by_start is not None:
                 yield from _start_fits(site, f"`{one.id}` of {rung.to_version}", one.by_start.service)
+    yield from _as_root(at, route)
     if count:
         yield ok("commands", f"{count_of(count, 'command')} will be run, each shown in the plan")
+
+
+def _as_root(at: Circumstances, route: Route) -> Iterator[Finding]:
+    """Would what releases run have root's rights, where nobody has said so and the services have none?"""
+    site = at.site
+    others = {about.account for about in at.survey.services.values()} - {"", ROOT}
+    if os.geteuid() != 0 or site.record.run_as or not others:
+        return
+    named = [one.name for rung in route.leg for one in rung.release.sheet.commands]
+    named += [one.id for rung in route.leg for one in rung.release.sheet.migrations if one.command is not None]
+    if named and account_for("", ["sh"], site.root / site.release_path, folder_counts=True) is None:
+        who = min(others)
+        seen = f"{some_of([f'`{one}`' for one in named])} would run as root: files that it makes are not {who}'s"
+        remedy = f'name the account: run_as = "{who}", or "root" where that is meant; [build] has an as_user of its own'
+        yield warn("commands", seen, remedy)
 
 
 def _remaking_fits(at: Circumstances, made: Remade, version: str) -> Iterator[Finding]:

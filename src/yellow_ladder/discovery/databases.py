@@ -24,7 +24,7 @@ _FIELDS = (
     ("port", ("port",)),
     ("user", ("username", "user", "login")),
     ("password", ("passwd", "password", "pass", "pw")),
-    ("engine", ("engine", "driver", "type", "adapter", "connection")),
+    ("engine", ("engine", "backend", "driver", "dialect", "type", "adapter", "connection")),
 )
 _ABOUT_DATABASES = re.compile(
     r"(?i)(^|[._])(db|database|databases|sql|mysql|postgres|pgsql|datasource|doctrine)|^db|dbname"

@@ -17,6 +17,7 @@ from yellow_ladder import nolinks
 from yellow_ladder.discovery.data import HOME_TOOLS, is_sqlite
 from yellow_ladder.discovery.readers import read_settings
 from yellow_ladder.discovery.running import INTERPRETERS
+from yellow_ladder.discovery.shapes import RUN_OTHERS
 from yellow_ladder.files.entry import within
 
 # What belongs to the machine, or is gone after its next start.
@@ -124,7 +125,7 @@ def _in_its_home(process: psutil.Process) -> Iterator[tuple[Path, str]]:
     home = Path(process.environ().get("HOME") or pwd.getpwuid(process.uids().real).pw_dir)
     words = [word for word in process.cmdline()[:_NEAR] if not word.startswith("-")]
     names = {Path(word).stem.lower() for word in words} | {process.name().lower()}
-    names = {one for one in names if one.rstrip("0123456789.") not in INTERPRETERS}
+    names = {one for one in names if one.rstrip("0123456789.") not in INTERPRETERS and one not in RUN_OTHERS}
     for above in _HOMES_OF_DATA:
         with contextlib.suppress(OSError):
             found = [name for name in sorted(nolinks.names_in(home / above)) if name.lstrip(".").lower() in names]

@@ -7,11 +7,12 @@ import os
 import re
 import stat
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import islice
 from pathlib import Path
 
 from yellow_ladder.accounts import may_write
+from yellow_ladder.discovery.connections import connections_of
 from yellow_ladder.discovery.data import (
     DEEPEST,
     HOME_TOOLS,
@@ -30,6 +31,7 @@ from yellow_ladder.discovery.data import (
 )
 from yellow_ladder.discovery.databases import FoundDatabase, find_databases, sqlite_url
 from yellow_ladder.discovery.elsewhere import Elsewhere, named_elsewhere, settings_named, used_elsewhere
+from yellow_ladder.discovery.etc import settings_of_it
 from yellow_ladder.discovery.packages import Package, installed_package, where_it_says
 from yellow_ladder.discovery.readers import FoundSettings, read_settings
 from yellow_ladder.discovery.running import Running, is_set_for, running_in
@@ -45,10 +47,9 @@ from yellow_ladder.discovery.shapes import (
     runtime_of,
 )
 from yellow_ladder.discovery.units import UNIT_FOLDERS, Unit, find_units
-from yellow_ladder.discovery.versions import find_version
+from yellow_ladder.discovery.versions import find_version, product_of
 from yellow_ladder.files.entry import within
 from yellow_ladder.files.manifest import walk_tree
-from yellow_ladder.files.reading import read_regular
 from yellow_ladder.services.timetables import Job, jobs_of
 
 _MOST_ENTRIES = 200_000
@@ -109,6 +110,7 @@ class Discovery:
     served: list[Served] = field(default_factory=list)
     servers: list[FoundServer] = field(default_factory=list)
     as_files: dict[str, int] = field(default_factory=dict)  # folders, and how many SQLite files in them stay files
+    connected: list[str] = field(default_factory=list)  # to which servers, where the database's name is not known
     apart: list[Guess] = field(default_factory=list)  # single files outside root that a process writes to
     shortened: bool = False
 
@@ -157,8 +159,10 @@ def discover(
     folders = [one.what for one in found.logs]
     found.logs += [one for guess in found.data for one in log_files_within(guess.what, files, folders)]
     found.caches += [Guess(one, _WHY_HIDDEN_CACHE) for one in _hidden_caches(found, files)]
+    found.product = _product(found, files, package)
     _find_database_files(found, files)
-    _find_elsewhere(found)
+    _find_elsewhere(found, etc)
+    _find_connections(found)
     for guesses, pattern, why in (
         (found.keys, _KEY_FILE, "its name says that it is a key"),
         (found.licences, _LICENCE_FILE, "its name says that it is a licence"),
@@ -170,10 +174,13 @@ def discover(
     found.served = served_by({root, root.resolve()}, etc)
     if found.behind is None:
         found.others = list(others_in(root, [*(one.what for one in found.data), *(one.what for one in found.addons)]))
+    return found
+
+
+def _product(found: Discovery, files: Iterable[str], package: Package | None) -> str:
     installed = applications_in(found.environment, []) if found.environment is not None else []
     known = package.product if package is not None else installed[0][0] if len(installed) == 1 else ""
-    found.product = known or _product_of(root, files, found.version_file)
-    return found
+    return known or product_of(found.root, files, found.version_file)
 
 
 def _claimed(found: Discovery) -> list[str]:
@@ -240,21 +247,35 @@ def _take_databases(found: Discovery, by_folder: Mapping[str, Sequence[str]], is
                 found.databases.append(FoundDatabase(url, f"{path} is a SQLite database", is_guess=True))
 
 
-def _find_settings_elsewhere(found: Discovery, root: Path) -> None:
-    for path in settings_named(root, [one.pid for one in found.running]):
+def _find_settings_elsewhere(found: Discovery, root: Path, etc: Path) -> None:
+    pids, accounts = [one.pid for one in found.running], {one.account for one in found.running}
+    told = dict.fromkeys(settings_named(root, pids), "a process was started with it")
+    for path, why in settings_of_it(etc, {found.product, root.name}, accounts):
+        if not path.is_relative_to(root):
+            told.setdefault(path, why)
+    for path, why in told.items():
         read = read_settings(path, is_told=True)
         if not read.is_code:
-            why = f"a process was started with it; read as {read.form}; {_SAY_SHIPPED}"
-            found.settings.append(Guess(str(path), why))
+            found.settings.append(Guess(str(path), f"{why}; read as {read.form}; {_SAY_SHIPPED}"))
             known = {one.url for one in found.databases}
             found.databases += [one for one in find_databases(read.pairs, path, found.root) if one.url not in known]
 
 
-def _find_elsewhere(found: Discovery) -> None:
+def _find_connections(found: Discovery) -> None:
+    for one in connections_of([each.pid for each in found.running]):
+        if any(one.leads_to(known.url) for known in found.databases):  # which engine it is, a connection knows best
+            found.databases = [replace(known, url=one.corrected(known.url)) for known in found.databases]
+        elif one.url:
+            found.databases.append(FoundDatabase(one.url, one.said, is_guess=True))
+        else:
+            found.connected.append(one.said)
+
+
+def _find_elsewhere(found: Discovery, etc: Path) -> None:
     """What lies outside root: what the site's own settings name, and what runs has open."""
     root, accounts = found.root.resolve(), {one.account for one in found.running}
     places: dict[str, Elsewhere] = {}
-    _find_settings_elsewhere(found, root)
+    _find_settings_elsewhere(found, root, etc)
     for file in found.settings:
         for one in named_elsewhere(root, file.what, read_settings(root / file.what, is_told=True).pairs):
             if not accounts or any(may_write(Path(one.path), account) for account in accounts):
@@ -292,7 +313,6 @@ def _look_below(found: Discovery, folder: str, is_open: Collection[str]) -> None
 
 
 def _hidden_caches(found: Discovery, files: Iterable[str]) -> Iterator[str]:
-    """Folders in data that are named as what programs may make anew at any time."""
     data = [one.what for one in found.data]
     folders = {path[: path.index("/.cache/") + len("/.cache")] for path in files if "/.cache/" in path}
     yield from (one for one in sorted(folders) if within(one, data))
@@ -378,20 +398,3 @@ def _sounds_like_settings(path: str, read: FoundSettings) -> bool:
     if read.is_code:
         return path.count("/") < _DEEPEST_CODE and read.is_plain and _CODE_NAME.search(name) is not None
     return SETTINGS_NAME.search(path) is not None
-
-
-def _product_of(root: Path, files: Iterable[str], version_file: str) -> str:
-    for name, pattern in (
-        ("release.toml", r'^product\s*=\s*"([^"]+)"'),
-        ("package.json", r'"name"\s*:\s*"([^"@/]+)"'),
-        ("pyproject.toml", r'^name\s*=\s*"([^"]+)"'),
-    ):
-        with contextlib.suppress(OSError):
-            place = version_file if version_file.endswith(f"/{name}") else name
-            text = (
-                read_regular(root / place, cut=True).decode(errors="replace") if place in {*files, version_file} else ""
-            )
-            match = re.search(pattern, text, re.MULTILINE)
-            if match:
-                return match[1]
-    return re.sub(r"[^A-Za-z0-9._-]", "-", root.name).strip("-._") or "application"

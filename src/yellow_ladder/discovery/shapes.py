@@ -20,10 +20,10 @@ _LARGEST_BYTES = 64 * 1024
 _PROGRAMS = {".php": "php", ".py": "python3", ".rb": "ruby", ".pl": "perl"}
 _NEAR_TOP, _ENOUGH_CODE = 3, 3
 _REQUIRES = re.compile(r"Requires-Dist:\s*([\w.-]+)")
-# Servers that run an application, and what talks to databases for one.
-_RUN_OTHERS = {
-    "asyncpg", "daphne", "gevent", "gunicorn", "hypercorn", "mod-wsgi", "mysqlclient", "psycopg", "psycopg-binary",
-    "psycopg2", "psycopg2-binary", "pymysql", "uvicorn", "uwsgi", "waitress",
+# Servers and workers that run an application, and what talks to databases for one.
+RUN_OTHERS = {
+    "asyncpg", "celery", "daphne", "gevent", "gunicorn", "hypercorn", "mod-wsgi", "mysqlclient", "psycopg",
+    "psycopg-binary", "psycopg2", "psycopg2-binary", "pymysql", "uvicorn", "uwsgi", "waitress",
 }  # fmt: skip
 
 
@@ -131,7 +131,7 @@ def applications_in(environment: Environment, words: Collection[str]) -> list[tu
     others, servers that only run one are left out.
     """
     modules = {plain_name(re.split(r"[.:]", Path(word).name)[0]) for word in words}
-    asked = [one for one in environment.asked_for if plain_name(one[0]) not in _RUN_OTHERS]
+    asked = [one for one in environment.asked_for if plain_name(one[0]) not in RUN_OTHERS]
     return [one for one in asked if plain_name(one[0]) in modules] or asked
 
 

@@ -6,7 +6,7 @@ import contextlib
 import os
 import posixpath
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
@@ -133,3 +133,21 @@ def _pattern_for(text: str) -> str:
         return ""
     before = text[: match.start()].rpartition("\n")[2][-_MOST_BEFORE:]
     return re.escape(before).replace("\\ ", " ") + r"(\d[\w.+-]*)"
+
+
+def product_of(root: Path, files: Iterable[str], version_file: str) -> str:
+    """The name of the product in the metadata of its code; the folder's name where none tells it."""
+    for name, pattern in (
+        ("release.toml", r'^product\s*=\s*"([^"]+)"'),
+        ("package.json", r'"name"\s*:\s*"([^"@/]+)"'),
+        ("pyproject.toml", r'^name\s*=\s*"([^"]+)"'),
+    ):
+        with contextlib.suppress(OSError):
+            place = version_file if version_file.endswith(f"/{name}") else name
+            text = (
+                read_regular(root / place, cut=True).decode(errors="replace") if place in {*files, version_file} else ""
+            )
+            match = re.search(pattern, text, re.MULTILINE)
+            if match:
+                return match[1]
+    return re.sub(r"[^A-Za-z0-9._-]", "-", root.name).strip("-._") or "application"

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import shutil
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 import psutil
@@ -20,6 +21,8 @@ from yellow_ladder.site.surroundings import run_started, started
 
 _START_WITHIN_S = 120.0
 _STATUS_WITHIN_S = 15.0
+UP_WITHIN_S = 15.0
+"""How long what a start command leaves behind may take until status says that it runs."""
 _PID_BYTES = 64
 
 
@@ -58,7 +61,21 @@ class CommandService:
         within_s = self._spec.ready.within_s if self._spec.ready else 0.0
         log = str(self._site.resolve(self._site.filled(self._spec.log))) if self._spec.log else ""
         watch = Watch(log, alarm, look_on)
-        wait_until_ready(self.name, readiness, within_s, lambda: self.state() is ServiceState.RUNNING, watch)
+        wait_until_ready(self.name, readiness, within_s, self._comes_up(), watch)
+
+    def _comes_up(self) -> Callable[[], bool]:
+        """Whether it lives. A command may come back before what it leaves behind has written its pid file: until status
+        has said once that it runs, it is given time.
+        """
+        end, was_up = time.monotonic() + UP_WITHIN_S, False
+
+        def is_alive() -> bool:
+            nonlocal was_up
+            is_up = self.state() is ServiceState.RUNNING
+            was_up = was_up or is_up
+            return is_up or (not was_up and time.monotonic() < end)
+
+        return is_alive
 
     def stop(self) -> None:
         """The stop command's word is not enough: status is asked until it says no."""

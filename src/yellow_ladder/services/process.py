@@ -115,7 +115,8 @@ class ProcessService:
         wait_until_ready(self.name, readiness, within_s, is_alive, Watch(str(self._log or ""), alarm, look_on))
         if not is_alive():
             words = last_words(str(self._log or ""))
-            raise not_ready(self.name, f"its process ended{words}", f"read its log {self._log or ''}")
+            remedy = f"read its log {self._log}" if self._log else "start it by hand and see what it says"
+            raise not_ready(self.name, f"its process ended{words}", remedy)
 
     def _launch(self) -> subprocess.Popen[bytes]:
         run = [self._site.filled(word) for word in self._spec.run]
@@ -163,6 +164,7 @@ class ProcessService:
     def _opened_pid_file(self) -> IO[bytes]:
         """A fresh one: what stood there may belong to another account, which could write to it later."""
         place = nolinks.trusted(self._pid_file)
+        nolinks.make_folder(place.parent, 0o755, exist_ok=True)  # below /run it is gone after each start of the machine
         nolinks.remove_file(place, missing_ok=True)
         return os.fdopen(nolinks.open_file(place, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o644), "wb", buffering=0)
 
@@ -202,7 +204,8 @@ class ProcessService:
             return f"its program {run[0]} is missing or not executable"
         if not folder.is_dir():
             return f"its folder {folder} is not there"
-        for file in filter(None, (self._pid_file, self._log)):
+        to_be_made = self._pid_file if not self._pid_file.parent.exists() else None
+        for file in filter(None, (to_be_made.parent if to_be_made else self._pid_file, self._log)):
             if not file.parent.is_dir():
                 return f"there is no folder {file.parent} for {file.name}"
             if not os.access(file.parent, os.W_OK):

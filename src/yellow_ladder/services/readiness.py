@@ -211,7 +211,7 @@ def wait_until_ready(
     or when the alarm has its answer.
     """
     began, log, alarm = time.monotonic(), watch.log, watch.alarm
-    remedy = f"read its log {log}" if log else "read its log"
+    remedy = f"read its log {log}" if log else "start it by hand and see what it says; name its log with `log`"
     for one in readiness:
         pause = _PAUSE_S
         while (seen := one.ask()) != one.wanted:

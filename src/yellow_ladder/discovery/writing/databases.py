@@ -22,7 +22,9 @@ def databases_text(found: Discovery, left: list[str]) -> list[str]:
     """The databases as lines, and in `left` what is to be done about them."""
     lines: list[str] = []
     if not found.databases and not found.servers and not found.as_files:
-        left.append("[[databases]]: none was found; say where one is, unless the application keeps files alone")
+        where = "".join(f"; {one}" for one in found.connected)
+        unless = "" if found.connected else ", unless the application keeps files alone"
+        left.append(f"[[databases]]: none was found{where}; say where one is{unless}")
     for folder, count in found.as_files.items():
         where = f"{folder or found.root.name} has {count:,} SQLite files"
         lines.append(f"# {where}, most likely one for each user or thing: they are kept as files.")

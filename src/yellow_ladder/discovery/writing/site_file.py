@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 from collections.abc import Iterable, Sequence
 from dataclasses import replace
@@ -10,6 +11,7 @@ from textwrap import wrap
 
 import tomlkit
 
+from yellow_ladder import nolinks
 from yellow_ladder.discovery.data import Guess
 from yellow_ladder.discovery.look import Discovery
 from yellow_ladder.discovery.shapes import Environment, applications_in
@@ -97,9 +99,31 @@ def _pattern(value: str) -> str:
 
 
 def _account(found: Discovery) -> list[str]:
-    """The account that what releases bring is run as: that of the units, where they have one."""
+    """The account that what releases bring is run as: that of the units, where they have one, or of what runs."""
+    user, why = _user(found)
+    return [f"run_as = {toml_text(user)} # {why}"] if user else []
+
+
+def _user(found: Discovery) -> tuple[str, str]:
+    """The one account of the application, and what says so; empty where there is none but root, or several."""
     users = {unit.user for unit in found.units if unit.user and unit.user != "root"}
-    return [f"run_as = {toml_text(users.pop())} # the account of its unit"] if len(users) == 1 else []
+    running = {one.account for one in found.running} if not users else set()
+    if len(users) == 1:
+        return users.pop(), "the account of its unit"
+    return (
+        (running.pop(), "guess: it runs as this account") if len(running) == 1 and "root" not in running else ("", "")
+    )
+
+
+def _builder(found: Discovery) -> list[str]:
+    """Who makes new releases: they belong to whom the one in use does."""
+    if found.behind is None or not _user(found)[0]:
+        return []
+    with contextlib.suppress(OSError):
+        if nolinks.status_of(found.root / found.behind.release).st_uid == 0:
+            told = "# Releases belong to root, and no program of theirs can change them."
+            return ["", told, "[build]", 'as_user = "root"']
+    return []
 
 
 def _placement(found: Discovery, left: list[str]) -> list[str]:
@@ -112,6 +136,7 @@ def _placement(found: Discovery, left: list[str]) -> list[str]:
             "[pointer]",
             f"link = {toml_text(found.behind.link)}",
             f"releases = {toml_text(found.behind.releases)}",
+            *_builder(found),
         ]
     if found.environment is not None and found.environment.folder:
         left.append(_in_place(found, found.environment))

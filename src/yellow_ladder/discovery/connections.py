@@ -1,0 +1,104 @@
+"""Finds the database servers that an application is connected to just now, as the kernel and the servers tell it."""
+
+from __future__ import annotations
+
+import contextlib
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from urllib.parse import quote, urlsplit
+
+import psutil
+
+from yellow_ladder.services.mentions import listeners_on
+
+_SERVERS = {"postgres": "postgresql", "mariadbd": "mariadb", "mysqld": "mysql"}
+_USUAL_PORTS = {5432: "postgresql", 3306: "mariadb"}
+_LOOPBACK = ("127.", "::1", "::ffff:127.")
+# A PostgreSQL server writes over the words of each of its processes whom it serves: account, database, host, port.
+_SERVES = re.compile(r"^postgres: (?:\S+: )?(\S+) (\S+) \S+\((\d+)\)")
+
+
+@dataclass(frozen=True, slots=True)
+class Connection:
+    """A server that a process is connected to; `account` and `database` are empty where the server does not tell."""
+
+    pid: int
+    program: str
+    engine: str
+    host: str
+    port: int
+    account: str = ""
+    database: str = ""
+
+    @property
+    def url(self) -> str:
+        """The address of the database, without a password; empty where its name is not known."""
+        who = f"{quote(self.account)}@" if self.account else ""
+        return f"{self.engine}://{who}{self.host}:{self.port}/{quote(self.database)}" if self.database else ""
+
+    def leads_to(self, url: str) -> bool:
+        """Whether the address of a database, from settings, is of this one; its host may be written in many ways."""
+        parts = urlsplit(url)
+        is_named = not self.database or parts.path.lstrip("/") == quote(self.database)
+        usual = next((port for port, engine in _USUAL_PORTS.items() if engine == self.engine), 0)
+        return is_named and (parts.port or usual) == self.port and parts.scheme != "sqlite"
+
+    def corrected(self, url: str) -> str:
+        """The address of a database; where it leads here, with the engine that is known to be there."""
+        is_kin = {urlsplit(url).scheme, self.engine} <= {"mysql", "mariadb"}
+        return f"{self.engine}:{url.partition(':')[2]}" if self.leads_to(url) and not is_kin else url
+
+    @property
+    def said(self) -> str:
+        """Who is connected to what, in words."""
+        return f"process {self.pid} ({self.program}) is connected to {self.engine} at {self.host}:{self.port}"
+
+
+def connections_of(pids: Iterable[int]) -> list[Connection]:
+    """Each server once that these processes, or those that they have started, are connected to by TCP."""
+    found: dict[tuple[str, int, str], Connection] = {}
+    served: dict[int, tuple[str, str]] | None = None
+    for process, own, host, port in _open(pids):
+        engine = _engine_at(host, port)
+        if not engine:
+            continue
+        if served is None:
+            served = dict(_served())
+        account, database = served.get(own, ("", "")) if engine == "postgresql" else ("", "")
+        at = "127.0.0.1" if host.startswith(_LOOPBACK) else host
+        one = Connection(process.pid, process.name(), engine, at, port, account, database)
+        found.setdefault((at, port, database), one)
+    told = {(host, port) for host, port, database in found if database}
+    return [one for (host, port, database), one in found.items() if database or (host, port) not in told]
+
+
+def _open(pids: Iterable[int]) -> Iterator[tuple[psutil.Process, int, str, int]]:
+    """Every connection of these: the process, its own port, and the other end's address and port."""
+    for pid in pids:
+        with contextlib.suppress(psutil.Error, OSError):
+            process = psutil.Process(pid)
+            for one in (process, *process.children(recursive=True)):
+                for each in one.net_connections("tcp"):
+                    if each.status == psutil.CONN_ESTABLISHED and each.raddr:
+                        yield process, int(each.laddr.port), str(each.raddr.ip), int(each.raddr.port)
+
+
+def _engine_at(host: str, port: int) -> str:
+    """The kind of server at an address: on this machine its program says so, elsewhere the usual port."""
+    if not host.startswith(_LOOPBACK):
+        return _USUAL_PORTS.get(port, "")
+    for pid in listeners_on([port]).get(port, ()):
+        with contextlib.suppress(psutil.Error):
+            if pid and psutil.Process(pid).name() in _SERVERS:
+                return _SERVERS[psutil.Process(pid).name()]
+    return ""
+
+
+def _served() -> Iterator[tuple[int, tuple[str, str]]]:
+    """By the client's port, whom a PostgreSQL server of this machine serves: account and database."""
+    for process in psutil.process_iter():
+        with contextlib.suppress(psutil.Error):
+            found = _SERVES.match(" ".join(process.cmdline()))
+            if found is not None:
+                yield int(found[3]), (found[1], found[2])
