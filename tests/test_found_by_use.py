@@ -1,0 +1,136 @@
+"""`yl init` finds what lies far from the folder: settings in the system's folder, databases that are connected to."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import MakeDemo
+from tests.crash_driver import in_child
+from tests.engines import SERVERS, server_of
+from yellow_ladder.checks.making import commands_fit
+from yellow_ladder.checks.records import Circumstances, Level
+from yellow_ladder.climb.planning.prospect import look_ahead
+from yellow_ladder.climb.running.run import utc_now
+from yellow_ladder.demo.servers import USER
+from yellow_ladder.discovery import discover, site_file_text
+from yellow_ladder.discovery.connections import Connection, connections_of
+from yellow_ladder.discovery.etc import settings_of_it
+from yellow_ladder.services.port import About, ServiceState
+
+SETTINGS = """[quaybook]
+datadir = {data}
+
+[database]
+backend = postgresql
+name = berths
+user = harbour
+password = tide-and-time
+host = 127.0.0.1
+port = 5499
+"""
+HOLD = """
+import sys, time
+{connect}
+print("there", flush=True)
+time.sleep(99)
+"""
+CONNECT = {
+    "postgresql": "import psycopg; held = psycopg.connect(host='127.0.0.1', port={port}, user='{user}', "
+    "password='{password}', dbname='{name}')",
+    "mariadb": "import pymysql; held = pymysql.connect(host='127.0.0.1', port={port}, user='{user}', "
+    "password='{password}', database='{name}', ssl_disabled=True)",
+}
+
+
+@pytest.fixture
+def etc(tmp_path: Path) -> Path:
+    for name in ("quaybook", "nginx", "cron.d", "crane", "quaybook.d", "another"):
+        (tmp_path / "etc" / name).mkdir(parents=True)
+    return tmp_path / "etc"
+
+
+def test_settings_in_the_systems_folder_are_known_by_name_and_name_data_and_database(etc: Path, tmp_path: Path) -> None:
+    root, data = tmp_path / "srv" / "quaybook", tmp_path / "var" / "berths"
+    root.mkdir(parents=True)
+    (data / "uploads").mkdir(parents=True)
+    (root / "VERSION").write_text("2.4\n")
+    for place in ("quaybook/quaybook.cfg", "nginx/quaybook.conf", "cron.d/quaybook.cfg", "another/own.cfg"):
+        (etc / place).write_text(SETTINGS.format(data=data))
+    (etc / "quaybook" / "hook.sh").write_text("TIDE=high\n")  # code is no settings
+    found = discover(root, [], etc=etc)
+    assert [one.what for one in found.settings] == [str(etc / "quaybook" / "quaybook.cfg")]
+    assert [(one.url, one.password_key) for one in found.databases] == [
+        ("postgresql://harbour@127.0.0.1:5499/berths", "database.password")
+    ]
+    assert [one.what for one in found.data] == [str(data)]
+    text, _ = site_file_text(found)
+    assert "under the name quaybook" in " ".join(line.lstrip("# ") for line in text.splitlines())
+    assert "tide-and-time" not in text
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="gives a file to another account")
+def test_settings_are_known_by_the_account_that_they_were_given_to(etc: Path) -> None:
+    for name in ("crane/crane.ini", "another/own.ini"):
+        (etc / name).write_text("[tide]\nhigh = 5\n")
+    shutil.chown(etc / "crane" / "crane.ini", group="games")
+    assert [path.name for path, _ in settings_of_it(etc, {"quaybook"}, {"games", "root"})] == ["crane.ini"]
+    assert list(settings_of_it(etc, {"quaybook"}, {"root", "www-data"})) == []
+    for number in range(9):
+        (etc / "quaybook.d" / f"{number}.ini").write_text("[tide]\nhigh = 5\n")
+    assert list(settings_of_it(etc, {"quaybook.d"}, set())) == [], "more than an administrator writes"
+
+
+@pytest.mark.parametrize("engine", SERVERS)
+def test_what_a_process_is_connected_to_is_told(engine: str, engine_demo: MakeDemo) -> None:
+    demo = engine_demo(engine, start=False)
+    server, name = server_of(demo), demo.site().addresses()[0].database
+    code = CONNECT[engine].format(port=server.port, user=USER, password=server.password, name=name)
+    with subprocess.Popen(
+        [sys.executable, "-c", HOLD.format(connect=code)], stdout=subprocess.PIPE, text=True
+    ) as process:
+        try:
+            assert process.stdout is not None
+            assert process.stdout.readline() == "there\n"
+            (found,) = connections_of([process.pid])
+        finally:
+            process.kill()
+    said = f"process {process.pid} ({found.program}) is connected to {engine} at 127.0.0.1:{server.port}"
+    assert (found.engine, found.port, found.said) == (engine, server.port, said)
+    if engine == "postgresql":  # the other one does not tell
+        assert found.url == f"postgresql://{USER}@127.0.0.1:{server.port}/{name}"
+    guessed = f"mysql://crane@localhost:{server.port}/{name}"
+    assert found.corrected(guessed) == (guessed if engine == "mariadb" else guessed.replace("mysql", engine))
+    assert found.corrected("mariadb://crane@localhost:1/other") == "mariadb://crane@localhost:1/other"
+
+
+def test_a_server_whose_database_is_not_known_is_told_among_what_is_left(tmp_path: Path) -> None:
+    (tmp_path / "quaybook").mkdir()
+    found = discover(tmp_path / "quaybook", [], etc=tmp_path / "none")
+    found.connected.append(Connection(4711, "quaybook", "mariadb", "127.0.0.1", 3306).said)
+    _, left = site_file_text(found)
+    assert any("process 4711 (quaybook) is connected to mariadb at 127.0.0.1:3306; say where" in one for one in left)
+
+
+def test_commands_of_a_release_with_roots_rights_beside_services_without_are_told(make_demo: MakeDemo) -> None:
+    demo = make_demo(shape="environment", start=False)
+
+    def told(account: str) -> int:
+        prospect = look_ahead(demo.site(), None, utc_now())
+        services = {"web": About(ServiceState.RUNNING, (4711,), account=account)}
+        survey = replace(prospect.survey, services=services)
+        at = Circumstances(prospect.site, survey, prospect.releases, prospect.way, utc_now())
+        assert prospect.way is not None
+        found = [one.saw for one in commands_fit(at, prospect.way) if one.level is Level.WARN]
+        return sum("`prices to totals` would run as root" in one and "not games's" in one for one in found)
+
+    assert in_child(lambda: told("root"))[0] == 0
+    assert in_child(lambda: told("games"))[0] == (os.geteuid() == 0)
+    demo.edit('placement = "pointer"', 'run_as = "root"\nplacement = "pointer"')
+    assert in_child(lambda: told("games"))[0] == 0, "it was said that it is meant"
