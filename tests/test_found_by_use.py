@@ -110,6 +110,27 @@ def test_what_a_process_is_connected_to_is_told(engine: str, engine_demo: MakeDe
     assert found.corrected("mariadb://crane@localhost:1/other") == "mariadb://crane@localhost:1/other"
 
 
+def test_the_folder_that_a_process_was_started_in_is_told_where_it_has_gone_elsewhere(tmp_path: Path) -> None:
+    root = tmp_path / "quaybook"
+    for name in ("bin", "etc"):
+        (root / name).mkdir(parents=True)
+    (root / "bin" / "serve.py").write_text(
+        "import os, time\nos.chdir('etc')\nprint('there', flush=True)\ntime.sleep(99)\n"
+    )
+    argv = [sys.executable, "bin/serve.py", "--plain"]
+    with subprocess.Popen(argv, cwd=root, stdout=subprocess.PIPE, text=True) as process:
+        try:
+            assert process.stdout is not None
+            assert process.stdout.readline() == "there\n"
+            found = discover(root, [], etc=tmp_path / "none")
+        finally:
+            process.kill()
+    (running,) = found.running
+    assert running.folder == str(root)
+    text, _ = site_file_text(found)
+    assert 'folder = "{root}"' in text
+
+
 def test_a_server_whose_database_is_not_known_is_told_among_what_is_left(tmp_path: Path) -> None:
     (tmp_path / "quaybook").mkdir()
     found = discover(tmp_path / "quaybook", [], etc=tmp_path / "none")

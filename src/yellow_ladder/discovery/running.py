@@ -137,7 +137,7 @@ def _is_started_by(process: psutil.Process, others: set[int]) -> bool:
 
 def _looked_at(root: Path, process: psutil.Process, words: list[str]) -> Iterator[Running]:
     with contextlib.suppress(psutil.Error, OSError):
-        folder = process.cwd()
+        folder = _began_in(root, process, words)
         # An interpreter is named by the script's first line, and is put before it by the kernel.
         first = [at for at, word in enumerate(words[:_NEAR]) if not word.startswith("-")]
         script = next((at for at in first if _is_script(root, Path(folder, words[at]))), 0)
@@ -153,6 +153,16 @@ def _looked_at(root: Path, process: psutil.Process, words: list[str]) -> Iterato
             process.pid, process.username(), tuple(shown), folder, ports, named, written,
             environment=around, is_detached=process.ppid() == 1, program=_own_name(process, words),
         )  # fmt: skip
+
+
+def _began_in(root: Path, process: psutil.Process, words: list[str]) -> str:
+    """The folder that a process was started in: some go elsewhere then, and their words lead nowhere from there."""
+    folder = process.cwd()
+    relative = [word for word in words[:_NEAR] if "/" in word and not word.startswith(("-", "/"))]
+    for one in (folder, process.environ().get("PWD", ""), str(root)):
+        if one and all(Path(one, word).exists() for word in relative):
+            return one
+    return folder
 
 
 def _variables(root: Path, process: psutil.Process) -> Iterator[tuple[str, str]]:
