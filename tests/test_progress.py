@@ -10,10 +10,15 @@ import pytest
 from rich.console import Console
 
 from tests.conftest import Demo
+from tests.crash_driver import climb_with, in_child
 from yellow_ladder.backup.make import check_backup, make_backup
 from yellow_ladder.backup.restore import restore_aside
 from yellow_ladder.cli.narrator import Narrator, Pace, progress_in_words
+from yellow_ladder.climb.conduct import Conditions, descend
+from yellow_ladder.climb.record.catalog import find_climb
+from yellow_ladder.climb.record.standing import ClimbState
 from yellow_ladder.climb.running.run import utc_now
+from yellow_ladder.errors import StoppedPartWay
 from yellow_ladder.events import Event, Progress, StepStarted, Unit
 
 
@@ -60,3 +65,14 @@ def test_reading_back_and_putting_back_tell_how_far_they_are_and_can_be_ended(id
         assert last.total is None or last.done <= last.total, what
     with pytest.raises(KeyboardInterrupt):
         check_backup(backup.path, leave)
+
+
+def test_asked_to_stop_while_it_reads_the_backup_through_a_descent_has_not_begun(idle: Demo) -> None:
+    (idle.root / "uploads" / "chart.bin").write_bytes(os.urandom(9 << 20))
+    in_child(lambda: climb_with(idle.site(), "record", -1))
+    climb = find_climb(idle.site(), None)
+    with pytest.raises(StoppedPartWay) as told:
+        descend(climb.plan, Conditions(is_interrupted=lambda: 1))
+    assert "nothing of the site has changed" in told.value.problems[0].message
+    assert find_climb(idle.site(), None).standing.state is ClimbState.CLIMBED
+    assert idle.yl("descend", "--yes").code == 0

@@ -138,13 +138,19 @@ def descend(plan: Plan, conditions: Conditions) -> ClimbState:
         run.note(What.END, ClimbState.GIVEN_UP, {"reason": "given up before it began"})
         return ClimbState.GIVEN_UP
     if standing.has_backup and standing.state is not ClimbState.DESCENDING:
-        check_backup(
-            run.site.state.backups / plan.backup_name, run.tell
-        )  # while the site still serves: no backup, no descent
+        _read_backup_through(run)  # while the site still serves: no backup, no descent
     start_what_should_run(run)
     if standing.state is not ClimbState.DESCENDING:
         run.note(What.TURN, "descend", {"reason": "going back was asked for"})
     return _down(run)
+
+
+def _read_backup_through(run: Run) -> None:
+    try:
+        check_backup(run.site.state.backups / run.plan.backup_name, run.tell)
+    except StoppedPartWay as fault:
+        text = "stopped on request while the backup was read through; nothing of the site has changed"
+        raise StoppedPartWay(Problem("stopped", text, "go back with `yl descend`", str(run.plan.folder))) from fault
 
 
 def _down(run: Run) -> ClimbState:
