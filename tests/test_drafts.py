@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import re
 import sqlite3
@@ -328,3 +329,34 @@ def test_an_archive_of_countless_files_that_look_telling_takes_no_room(tmp_path:
     sizes, found = look_through(file, Limits(), lambda _: True, 256 * 1024)
     assert len(sizes) == 200
     assert sum(map(len, found.values())) <= 16 * 1024**2
+
+
+@pytest.mark.parametrize("is_told", [True, False])
+def test_a_folder_of_libraries_is_drafted_with_the_application_that_its_version_tells(
+    is_told: bool, tmp_path: Path
+) -> None:
+    """A name alone may be anybody's in a registry, and installing runs code: then no command is drafted."""
+    release = tmp_path / "harbour" / "releases" / "2.4"
+    packages = {"quaybook": "2.4" if is_told else "2.3", "pg": "8.1.0", "../knots": "2.4"}
+    for name, version in packages.items():
+        place = release / "node_modules" / name.replace("../", "")
+        place.mkdir(parents=True)
+        (place / "package.json").write_text(json.dumps({"name": name, "version": version}))
+    (release / "package.json").write_text(json.dumps({"private": True, "dependencies": packages}))
+    (tmp_path / "harbour" / "current").symlink_to("releases/2.4")
+    (tmp_path / "releases").mkdir()
+    assert run_program("init", "harbour", folder=tmp_path).code == 0
+    site = tomllib.loads((tmp_path / "ladder.toml").read_text())
+    assert (site["product"], site["placement"]) == ("quaybook" if is_told else "harbour", "pointer")
+    answer = run_program("sheet", "3.0", folder=tmp_path)
+    assert answer.code == 0, answer.err
+    sheet = tomllib.loads((tmp_path / "releases" / f"{site['product']}-3.0.release.toml").read_text())
+    made = tmp_path / "releases" / "packages-3.0.json"
+    if is_told:
+        copy, install = sheet["archive"]["build"]["commands"]
+        assert (copy[1:], install[:2]) == (["{source}/packages-3.0.json", "{release}/package.json"], ["npm", "install"])
+        assert json.loads(made.read_text())["dependencies"] == {"quaybook": "3.0", "pg": "8.1.0"}
+    else:
+        assert "archive" not in sheet
+        assert not made.exists()
+        assert "which package is the application" in answer.out

@@ -40,7 +40,7 @@ from yellow_ladder.discovery.servers import FoundServer, find_servers
 from yellow_ladder.discovery.shapes import (
     Behind,
     Environment,
-    applications_in,
+    application_of,
     find_environment,
     find_link,
     others_in,
@@ -178,9 +178,8 @@ def discover(
 
 
 def _product(found: Discovery, files: Iterable[str], package: Package | None) -> str:
-    installed = applications_in(found.environment, []) if found.environment is not None else []
-    known = package.product if package is not None else installed[0][0] if len(installed) == 1 else ""
-    return known or product_of(found.root, files, found.version_file)
+    installed = application_of(found.environment, found.version) if found.environment is not None else ""
+    return (package.product if package is not None else installed) or product_of(found.root, files, found.version_file)
 
 
 def _claimed(found: Discovery) -> list[str]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 import re
 import shutil
@@ -10,6 +11,7 @@ from collections import Counter
 from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.release.versions import Version
@@ -19,11 +21,12 @@ _OWN_PRODUCT = ("composer.json", "package.json", "PKG-INFO", "VERSION", "version
 _LARGEST_BYTES = 64 * 1024
 _PROGRAMS = {".php": "php", ".py": "python3", ".rb": "ruby", ".pl": "perl"}
 _NEAR_TOP, _ENOUGH_CODE = 3, 3
+_PACKAGE = re.compile(r"(?:@[\w-][\w.-]*/)?[\w-][\w.-]*$")
 _REQUIRES = re.compile(r"Requires-Dist:\s*([\w.-]+)")
 # Servers and workers that run an application, and what talks to databases for one.
 RUN_OTHERS = {
-    "asyncpg", "celery", "daphne", "gevent", "gunicorn", "hypercorn", "mod-wsgi", "mysqlclient", "psycopg",
-    "psycopg-binary", "psycopg2", "psycopg2-binary", "pymysql", "uvicorn", "uwsgi", "waitress",
+    "asyncpg", "better-sqlite3", "celery", "daphne", "gevent", "gunicorn", "hypercorn", "mod-wsgi", "mysqlclient",
+    "psycopg", "psycopg-binary", "psycopg2", "psycopg2-binary", "pymysql", "uvicorn", "uwsgi", "waitress",
 }  # fmt: skip
 
 
@@ -85,7 +88,7 @@ def find_environment(release: Path) -> Environment | None:
             made_with = str(Path(home[1]) / name) if home else "python3"
             return Environment("python", program, made_with, listing, inside.rstrip("/"), tuple(_asked_for(folder)))
         if (folder / "node_modules").is_dir():
-            return Environment("node", "node", "node")
+            return Environment("node", "node", "node", (), inside.rstrip("/"), tuple(_depended_on(folder)))
     return None
 
 
@@ -98,6 +101,27 @@ def _asked_for(environment: Path) -> Iterator[tuple[str, str]]:
         name, _, version = mark.parent.name.removesuffix(".dist-info").rpartition("-")
         if name.lower() not in ("pip", "setuptools", "wheel") and plain_name(name) not in brought:
             yield name, version
+
+
+def _depended_on(folder: Path) -> Iterator[tuple[str, str]]:
+    """Packages that a folder of libraries was made for, as its `package.json` asks for them, with the versions that are
+    there. A program that has a version of its own is no such folder: what it depends on is no application.
+    """
+    asked = _json(folder / "package.json")
+    names = asked.get("dependencies")
+    for name in names if isinstance(names, dict) and "version" not in asked else ():
+        version = _json(folder / "node_modules" / name / "package.json").get("version") if _PACKAGE.match(name) else ""
+        if isinstance(version, str) and version:
+            yield name, version
+
+
+def _json(path: Path) -> dict[str, Any]:
+    """A file's JSON object; an empty one where there is none."""
+    try:
+        read = json.loads(text_of(path) or "{}")
+    except ValueError:
+        return {}
+    return read if isinstance(read, dict) else {}
 
 
 def _required(environment: Path) -> Iterator[str]:
@@ -133,6 +157,16 @@ def applications_in(environment: Environment, words: Collection[str]) -> list[tu
     modules = {plain_name(re.split(r"[.:]", Path(word).name)[0]) for word in words}
     asked = [one for one in environment.asked_for if plain_name(one[0]) not in RUN_OTHERS]
     return [one for one in asked if plain_name(one[0]) in modules] or asked
+
+
+def application_of(environment: Environment, version: str, words: Collection[str] = ()) -> str:
+    """The package that is the application: the only one, or of several the one that has the release's version. What
+    else is in a folder of JavaScript libraries may be anything. Empty where that does not tell it.
+    """
+    found = applications_in(environment, words)
+    alike = [name for name, its in found if its == version]
+    is_only = len(found) == 1 and environment.runtime != "node"
+    return found[0][0] if is_only else alike[0] if len(alike) == 1 else ""
 
 
 def _has_pip(environment: Path) -> bool:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 
-from yellow_ladder.discovery.shapes import Environment, applications_in, find_environment
+from yellow_ladder.discovery.shapes import Environment, application_of, find_environment
 from yellow_ladder.drafting.parts import Draft, Known, head, migrations, quoted
 from yellow_ladder.errors import BadInput, LadderError, Problem
 from yellow_ladder.release.versions import Version
@@ -26,11 +27,7 @@ def draft_built(known: Known, version: Version, source: Path) -> Draft:
     if environment.runtime == "python":
         made, files = _python(known, version, environment, source, left)
     else:
-        package = known.site.record.product
-        left.append(f"{version}: whether {package} is the package's name")
-        install = ["npm", "install", "--prefix", "{release}", f"{package}@{version}"]
-        made, files = ["[archive.build]", "# guess: the product's name is its package's",
-                       f"commands = [[{', '.join(map(quoted, install))}]]"], []  # fmt: skip
+        made, files = _node(known, version, environment, source, left)
     lines += ["", *made]
     if known.is_to_come(version):
         lines += ["", *migrations(version, [], left)]
@@ -51,7 +48,7 @@ def _python(
     known: Known, version: Version, environment: Environment, source: Path, left: list[str]
 ) -> tuple[list[str], list[tuple[Path, str]]]:
     """An environment with the packages that somebody asked for, the application's own at the new version."""
-    ours = _application(known, environment)
+    ours = application_of(environment, str(known.installed), [known.site.record.product])
     name = ours or known.site.record.product
     if not ours:
         left.append(f"{version}: whether {name} is the package's name")
@@ -70,8 +67,26 @@ def _python(
     return [*lines, "]"], made
 
 
-def _application(known: Known, environment: Environment) -> str:
-    """The package that is the application: the one that has its version, of several the one that has its name."""
-    found = applications_in(environment, [known.site.record.product])
-    alike = [name for name, its in found if its == str(known.installed)]
-    return found[0][0] if len(found) == 1 else alike[0] if len(alike) == 1 else ""
+def _node(
+    known: Known, version: Version, environment: Environment, source: Path, left: list[str]
+) -> tuple[list[str], list[tuple[Path, str]]]:
+    """A folder of libraries with the packages that the one in use asks for, the application's own at the new version.
+
+    Whatever has the product's name in a registry may be somebody else's: without a package that is known to be it, no
+    command is drafted, since installing runs code.
+    """
+    ours = application_of(environment, str(known.installed), [known.site.record.product])
+    folder = f"{{release}}/{environment.folder}" if environment.folder else "{release}"
+    install = ["npm", "install", "--omit=dev", "--prefix", folder]
+    if not ours:
+        left.append(f"{version}: which package is the application, and how its libraries are made")
+        install.append(f"THE-PACKAGE@{version}")
+        return ["# [archive.build]", f"# commands = [[{', '.join(map(quoted, install))}]]"], []
+    packages = source / f"packages-{version}.json"
+    asked = {**dict(environment.asked_for), ours: str(version)}
+    text = json.dumps({"private": True, "dependencies": asked}, indent=2) + "\n"
+    copy = ["cp", f"{{source}}/{packages.name}", f"{folder}/package.json"]
+    commands = [copy, install] if not environment.folder else [["mkdir", "-p", folder], copy, install]
+    lines = ["[archive.build]", f"files = [{quoted(packages.name)}]", "commands = ["]
+    lines += [f"    [{', '.join(map(quoted, one))}]," for one in commands]
+    return [*lines, "]"], [] if packages.exists() else [(packages, text)]
