@@ -61,7 +61,13 @@ def test_settings_in_the_systems_folder_are_known_by_name_and_name_data_and_data
     root.mkdir(parents=True)
     (data / "uploads").mkdir(parents=True)
     (root / "VERSION").write_text("2.4\n")
-    for place in ("quaybook/quaybook.cfg", "nginx/quaybook.conf", "cron.d/quaybook.cfg", "another/own.cfg"):
+    for place in (
+        "quaybook/quaybook.cfg",
+        "nginx/quaybook.conf",
+        "cron.d/quaybook.cfg",
+        "another/own.cfg",
+        "crane/quaybook.ini",
+    ):
         (etc / place).write_text(SETTINGS.format(data=data))
     (etc / "quaybook" / "hook.sh").write_text("TIDE=high\n")  # code is no settings
     found = discover(root, [], etc=etc)

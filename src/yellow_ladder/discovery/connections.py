@@ -42,7 +42,10 @@ class Connection:
         parts = urlsplit(url)
         is_named = not self.database or parts.path.lstrip("/") == quote(self.database)
         usual = next((port for port, engine in _USUAL_PORTS.items() if engine == self.engine), 0)
-        return is_named and (parts.port or usual) == self.port and parts.scheme != "sqlite"
+        try:
+            return is_named and (parts.port or usual) == self.port and parts.scheme != "sqlite"
+        except ValueError:  # what stands in settings may be no port
+            return False
 
     def corrected(self, url: str) -> str:
         """The address of a database; where it leads here, with the engine that is known to be there."""
@@ -66,7 +69,7 @@ def connections_of(pids: Iterable[int]) -> list[Connection]:
         if served is None:
             served = dict(_served())
         account, database = served.get(own, ("", "")) if engine == "postgresql" else ("", "")
-        at = "127.0.0.1" if host.startswith(_LOOPBACK) else host
+        at = "127.0.0.1" if host.startswith(_LOOPBACK) else f"[{host}]" if ":" in host else host
         one = Connection(process.pid, process.name(), engine, at, port, account, database)
         found.setdefault((at, port, database), one)
     told = {(host, port) for host, port, database in found if database}

@@ -36,8 +36,9 @@ def settings_of_it(etc: Path, names: Collection[str], accounts: Collection[str])
     ids = list(_ids_of(set(accounts) - _OF_MANY))
     found: list[tuple[Path, str]] = []
     for path, status in _files_below(etc, 0):
-        inside = path.relative_to(etc)
-        named = next((one for one in (inside.parts[0], inside.stem) if _plain(one) in wanted), "")
+        # Further down, a file of that name is what others (a supervisor, a proxy) have written about it.
+        top = path.relative_to(etc).parts[0]
+        named = next((one for one in (top, Path(top).stem) if _plain(one) in wanted), "")
         account = next((name for name, uid, gid in ids if status.st_uid == uid or status.st_gid == gid), "")
         if named:
             found.append((path, f"it lies in {etc} under the name {named}"))
