@@ -179,6 +179,7 @@ def discover(
 
 def _product(found: Discovery, files: Iterable[str], package: Package | None) -> str:
     installed = application_of(found.environment, found.version) if found.environment is not None else ""
+    installed = "" if "/" in installed else installed  # sheets and backups are named for it
     return (package.product if package is not None else installed) or product_of(found.root, files, found.version_file)
 
 

@@ -133,6 +133,7 @@ def _as_it_runs(found: Discovery, one: Running, name: str) -> list[str]:
         f"Process {one.pid} ({one.account}{ports}) runs so now. Where something else starts it, name that:",
         'kind = "unit" or kind = "commands". As a process of this program\'s own it would be:',
         *notes,
+        f"(To take over the one that runs, beside this file: mkdir -p run && echo {one.pid} > run/{name}.pid)",
         "[[services]]",
         f'name = "{name}"',
         'kind = "process"',
