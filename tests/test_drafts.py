@@ -337,7 +337,12 @@ def test_a_folder_of_libraries_is_drafted_with_the_application_that_its_version_
 ) -> None:
     """A name alone may be anybody's in a registry, and installing runs code: then no command is drafted."""
     release = tmp_path / "harbour" / "releases" / "2.4"
-    packages = {"quaybook": "2.4" if is_told else "2.3", "pg": "8.1.0", "../knots": "2.4"}
+    packages = {
+        "quaybook": "2.4" if is_told else "2.3",
+        "pg": "8.1.0",
+        "../knots": "2.4",
+        "rope": "git+file:///tmp/rope",
+    }
     for name, version in packages.items():
         place = release / "node_modules" / name.replace("../", "")
         place.mkdir(parents=True)

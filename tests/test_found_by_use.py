@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import subprocess
 import sys
+import tomllib
 from dataclasses import replace
 from pathlib import Path
 
@@ -135,6 +137,39 @@ def test_the_folder_that_a_process_was_started_in_is_told_where_it_has_gone_else
     assert running.folder == str(root)
     text, _ = site_file_text(found)
     assert 'folder = "{root}"' in text
+
+
+def test_what_others_have_named_begins_no_line_of_the_site_file(tmp_path: Path) -> None:
+    """Who runs the application names files, links, keys and processes; the file is read with root's rights."""
+    root = tmp_path / "quaybook"
+    (root / "releases" / "2.4").mkdir(parents=True)
+    (root / "cur\n[more]\nrun_as = 'root'\n#").symlink_to("releases/2.4")
+    store = tmp_path / "store"
+    store.mkdir()
+    key = "database\n[[services]]\nname = 'x'"
+    named = {f"{key}.host": "127.0.0.1", f"{key}.name": "berths", f"{key}.user": "harbour", f"{key}.password": "tide"}
+    (root / "settings.json").write_text(json.dumps({"database\n[more]\n": named, **named}))
+    (root / "bin").mkdir()
+    code = (
+        "import time\nopen('/proc/self/comm', 'w').write('q\\n[own]\\n')\n"
+        f"held = open({str(store / 'log.db')!r}, 'w')\nprint('there', flush=True)\ntime.sleep(99)\n"
+    )
+    (root / "bin" / "serve.py").write_text(code)
+    argv = [sys.executable, "bin/serve.py"]
+    with subprocess.Popen(argv, cwd=root, stdout=subprocess.PIPE, text=True) as process:
+        try:
+            assert process.stdout is not None
+            assert process.stdout.readline() == "there\n"
+            found = discover(root, [], etc=tmp_path / "none")
+        finally:
+            process.kill()
+    assert "\n" in "".join(one.why for one in found.apart), "it was seen"
+    assert found.behind is not None
+    assert "\n" in found.behind.link, "it was seen"
+    text, _ = site_file_text(found)
+    site = tomllib.loads(text)
+    assert not {"own", "more", "services"} & site.keys()
+    assert site["pointer"]["link"] == found.behind.link
 
 
 def test_a_server_whose_database_is_not_known_is_told_among_what_is_left(tmp_path: Path) -> None:

@@ -61,14 +61,14 @@ class Connection:
 def connections_of(pids: Iterable[int]) -> list[Connection]:
     """Each server once that these processes, or those that they have started, are connected to by TCP."""
     found: dict[tuple[str, int, str], Connection] = {}
-    served: dict[int, tuple[str, str]] | None = None
+    served: dict[int, dict[int, tuple[str, str]]] = {}
     for process, own, host, port in _open(pids):
-        engine = _engine_at(host, port)
+        server, engine = _server_at(host, port)
         if not engine:
             continue
-        if served is None:
-            served = dict(_served())
-        account, database = served.get(own, ("", "")) if engine == "postgresql" else ("", "")
+        if server and server not in served:
+            served[server] = dict(_served_by(server))
+        account, database = served.get(server, {}).get(own, ("", ""))
         at = "127.0.0.1" if host.startswith(_LOOPBACK) else f"[{host}]" if ":" in host else host
         one = Connection(process.pid, process.name(), engine, at, port, account, database)
         found.setdefault((at, port, database), one)
@@ -87,21 +87,24 @@ def _open(pids: Iterable[int]) -> Iterator[tuple[psutil.Process, int, str, int]]
                         yield process, int(each.laddr.port), str(each.raddr.ip), int(each.raddr.port)
 
 
-def _engine_at(host: str, port: int) -> str:
-    """The kind of server at an address: on this machine its program says so, elsewhere the usual port."""
+def _server_at(host: str, port: int) -> tuple[int, str]:
+    """The process that listens there, and its kind: on this machine its program says so, elsewhere the usual port."""
     if not host.startswith(_LOOPBACK):
-        return _USUAL_PORTS.get(port, "")
+        return 0, _USUAL_PORTS.get(port, "")
     for pid in listeners_on([port]).get(port, ()):
         with contextlib.suppress(psutil.Error):
             if pid and psutil.Process(pid).name() in _SERVERS:
-                return _SERVERS[psutil.Process(pid).name()]
-    return ""
+                return pid, _SERVERS[psutil.Process(pid).name()]
+    return 0, ""
 
 
-def _served() -> Iterator[tuple[int, tuple[str, str]]]:
-    """By the client's port, whom a PostgreSQL server of this machine serves: account and database."""
-    for process in psutil.process_iter():
-        with contextlib.suppress(psutil.Error):
-            found = _SERVES.match(" ".join(process.cmdline()))
-            if found is not None:
-                yield int(found[3]), (found[1], found[2])
+def _served_by(server: int) -> Iterator[tuple[int, tuple[str, str]]]:
+    """By the client's port, whom a PostgreSQL server serves: account and database. Only its own processes are believed:
+    any other may call itself what it likes.
+    """
+    with contextlib.suppress(psutil.Error):
+        for process in psutil.Process(server).children():
+            with contextlib.suppress(psutil.Error):
+                found = _SERVES.match(" ".join(process.cmdline()))
+                if found is not None:
+                    yield int(found[3]), (found[1], found[2])

@@ -21,7 +21,9 @@ _OWN_PRODUCT = ("composer.json", "package.json", "PKG-INFO", "VERSION", "version
 _LARGEST_BYTES = 64 * 1024
 _PROGRAMS = {".php": "php", ".py": "python3", ".rb": "ruby", ".pl": "perl"}
 _NEAR_TOP, _ENOUGH_CODE = 3, 3
-_PACKAGE = re.compile(r"(?:@[\w-][\w.-]*/)?[\w-][\w.-]*$")
+# What an installer is given: anything else could name another place to install from, or begin a line of its own.
+_PACKAGE = re.compile(r"(?:@[\w-][\w.-]*/)?[\w-][\w.-]*\Z", re.ASCII)
+_ITS_VERSION = re.compile(r"\d[\w.+!-]*\Z", re.ASCII)
 _REQUIRES = re.compile(r"Requires-Dist:\s*([\w.-]+)")
 # Servers and workers that run an application, and what talks to databases for one.
 RUN_OTHERS = {
@@ -99,7 +101,8 @@ def _asked_for(environment: Path) -> Iterator[tuple[str, str]]:
     brought = {plain_name(one) for one in _required(environment)}
     for mark in sorted(environment.glob("lib/*/site-packages/*.dist-info/REQUESTED")):
         name, _, version = mark.parent.name.removesuffix(".dist-info").rpartition("-")
-        if name.lower() not in ("pip", "setuptools", "wheel") and plain_name(name) not in brought:
+        is_own = name.lower() not in ("pip", "setuptools", "wheel") and plain_name(name) not in brought
+        if is_own and _PACKAGE.match(name) and _ITS_VERSION.match(version):
             yield name, version
 
 
@@ -111,7 +114,7 @@ def _depended_on(folder: Path) -> Iterator[tuple[str, str]]:
     names = asked.get("dependencies")
     for name in names if isinstance(names, dict) and "version" not in asked else ():
         version = _json(folder / "node_modules" / name / "package.json").get("version") if _PACKAGE.match(name) else ""
-        if isinstance(version, str) and version:
+        if isinstance(version, str) and _ITS_VERSION.match(version):
             yield name, version
 
 

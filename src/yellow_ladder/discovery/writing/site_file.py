@@ -62,7 +62,9 @@ def site_file_text(
     ]
     left.insert(0, f"releases.source: the folder `{releases}` or a URL with the releases; `yl sheet` drafts sheets")
     left.append("[maintenance]: how users are shut out; without it they meet a stopped site")
-    return "\n".join(short for line in lines for short in _in_lines(line)) + "\n", left
+    # Names of files, keys, links and processes may be anybody's: none of them may begin a line of its own.
+    safe = [printable(line) if line.startswith("#") else line for line in lines]
+    return "\n".join(short for line in safe for short in _in_lines(line)) + "\n", left
 
 
 def _in_lines(line: str) -> list[str]:
@@ -131,7 +133,7 @@ def _placement(found: Discovery, left: list[str]) -> list[str]:
     if found.behind is not None:
         told = f"the link {found.behind.link} leads to {found.behind.release}"
         return [
-            f'placement = "pointer" # {told}',
+            f'placement = "pointer" # {printable(told)}',
             "",
             "[pointer]",
             f"link = {toml_text(found.behind.link)}",
