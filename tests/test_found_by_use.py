@@ -8,6 +8,8 @@ import shutil
 import subprocess
 import sys
 import tomllib
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 
@@ -49,6 +51,19 @@ CONNECT = {
     "mariadb": "import pymysql; held = pymysql.connect(host='127.0.0.1', port={port}, user='{user}', "
     "password='{password}', database='{name}', ssl_disabled=True)",
 }
+
+
+@contextmanager
+def at_work(words: list[str], folder: Path) -> Iterator[int]:
+    """A program of Python that has said that it is there; its process id."""
+    argv = [sys.executable, *words]
+    with subprocess.Popen(argv, cwd=folder, stdout=subprocess.PIPE, text=True) as process:
+        try:
+            assert process.stdout is not None
+            assert process.stdout.readline() == "there\n"
+            yield process.pid
+        finally:
+            process.kill()
 
 
 @pytest.fixture
@@ -100,16 +115,9 @@ def test_what_a_process_is_connected_to_is_told(engine: str, engine_demo: MakeDe
     demo = engine_demo(engine, start=False)
     server, name = server_of(demo), demo.site().addresses()[0].database
     code = CONNECT[engine].format(port=server.port, user=USER, password=server.password, name=name)
-    with subprocess.Popen(
-        [sys.executable, "-c", HOLD.format(connect=code)], stdout=subprocess.PIPE, text=True
-    ) as process:
-        try:
-            assert process.stdout is not None
-            assert process.stdout.readline() == "there\n"
-            (found,) = connections_of([process.pid])
-        finally:
-            process.kill()
-    said = f"process {process.pid} ({found.program}) is connected to {engine} at 127.0.0.1:{server.port}"
+    with at_work(["-c", HOLD.format(connect=code)], demo.folder) as pid:
+        (found,) = connections_of([pid])
+    said = f"process {pid} ({found.program}) is connected to {engine} at 127.0.0.1:{server.port}"
     assert (found.engine, found.port, found.said) == (engine, server.port, said)
     if engine == "postgresql":  # the other one does not tell
         assert found.url == f"postgresql://{USER}@127.0.0.1:{server.port}/{name}"
@@ -125,14 +133,8 @@ def test_the_folder_that_a_process_was_started_in_is_told_where_it_has_gone_else
     (root / "bin" / "serve.py").write_text(
         "import os, time\nos.chdir('etc')\nprint('there', flush=True)\ntime.sleep(99)\n"
     )
-    argv = [sys.executable, "bin/serve.py", "--plain"]
-    with subprocess.Popen(argv, cwd=root, stdout=subprocess.PIPE, text=True) as process:
-        try:
-            assert process.stdout is not None
-            assert process.stdout.readline() == "there\n"
-            found = discover(root, [], etc=tmp_path / "none")
-        finally:
-            process.kill()
+    with at_work(["bin/serve.py", "--plain"], root):
+        found = discover(root, [], etc=tmp_path / "none")
     (running,) = found.running
     assert running.folder == str(root)
     text, _ = site_file_text(found)
@@ -155,14 +157,8 @@ def test_what_others_have_named_begins_no_line_of_the_site_file(tmp_path: Path) 
         f"held = open({str(store / 'log.db')!r}, 'w')\nprint('there', flush=True)\ntime.sleep(99)\n"
     )
     (root / "bin" / "serve.py").write_text(code)
-    argv = [sys.executable, "bin/serve.py"]
-    with subprocess.Popen(argv, cwd=root, stdout=subprocess.PIPE, text=True) as process:
-        try:
-            assert process.stdout is not None
-            assert process.stdout.readline() == "there\n"
-            found = discover(root, [], etc=tmp_path / "none")
-        finally:
-            process.kill()
+    with at_work(["bin/serve.py"], root):
+        found = discover(root, [], etc=tmp_path / "none")
     assert "\n" in "".join(one.why for one in found.apart), "it was seen"
     assert found.behind is not None
     assert "\n" in found.behind.link, "it was seen"
