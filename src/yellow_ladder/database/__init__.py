@@ -1,4 +1,4 @@
-"""Databases behind one port: look, read, copy, put back, migrate. SQLite, PostgreSQL, and MariaDB with its kin."""
+"""Databases behind one port: SQLite, PostgreSQL, MariaDB, a room each; beside these, a module for what they share."""
 
 from yellow_ladder.database.address import DatabaseAddress, parse_address
 from yellow_ladder.database.port import Chunk, Database, Span, Table

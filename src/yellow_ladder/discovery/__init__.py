@@ -1,4 +1,4 @@
-"""Looks at an installed application and writes a first site file: what was found, what is guessed, what is left."""
+"""Looks at an installed application and writes a first site file. A module for each place where something is found."""
 
 from yellow_ladder.discovery.look import Discovery, discover
 from yellow_ladder.discovery.writing.site_file import site_file_text

@@ -1,1 +1,1 @@
-"""Files: entries and lists of them, trees as they are walked and compared, copying."""
+"""Files: entries, lists of them, trees as they are walked, compared, copied. A module for each way through a tree."""

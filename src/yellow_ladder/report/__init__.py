@@ -1,1 +1,1 @@
-"""Turns results into something to read: words, tables, JSON. Knows how things look, decides nothing."""
+"""Turns results into something to read; knows how things look, decides nothing. A module for each kind of result."""

@@ -1,1 +1,1 @@
-"""The site under care: the site file, the state folder, and the lock that lets one run work at a time."""
+"""The site under care: site file, state folder, lock. A module for each part of the site file's records."""

@@ -1,4 +1,4 @@
-"""The survey: what is there now. It reads, and changes nothing."""
+"""The survey: what is there now. It reads, and changes nothing. A module for each kind of thing that is looked at."""
 
 from yellow_ladder.survey.drift.classes import FileClasses
 from yellow_ladder.survey.records import AddOn, ProbeAnswer, Survey

@@ -1,1 +1,1 @@
-"""What holds the site against before: inventories, the tree expected, the proof, the price of going back."""
+"""What holds the site against before, and the price of going back. A module for each thing that is held against it."""
