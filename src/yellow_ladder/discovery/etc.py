@@ -8,9 +8,10 @@ import os
 import pwd
 import re
 import stat
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterator
 from pathlib import Path
 
+from yellow_ladder import nolinks
 from yellow_ladder.discovery.readers import read_settings
 
 _DEEPEST, _MOST_FILES = 3, 8
@@ -62,18 +63,18 @@ def _ids_of(accounts: Collection[str]) -> Iterator[tuple[str, int, int]]:
 
 
 def _files_below(folder: Path, depth: int) -> Iterator[tuple[Path, os.stat_result]]:
-    entries: Sequence[os.DirEntry[str]] = []
-    with contextlib.suppress(OSError), os.scandir(folder) as opened:
-        entries = sorted(opened, key=lambda one: one.name)
-    for one in entries:
-        if depth == 0 and (one.name in _OF_THE_SYSTEM or one.name.startswith("cron")):
+    names: list[str] = []
+    with contextlib.suppress(OSError):
+        names = sorted(nolinks.names_in(folder))
+    for name in names:
+        if depth == 0 and (name in _OF_THE_SYSTEM or name.startswith("cron")):
             continue
         with contextlib.suppress(OSError):
-            status = one.stat(follow_symlinks=False)
+            status = nolinks.status_of(folder / name)
             if stat.S_ISREG(status.st_mode):
-                yield Path(one.path), status
+                yield folder / name, status
             elif stat.S_ISDIR(status.st_mode) and depth < _DEEPEST:
-                yield from _files_below(Path(one.path), depth + 1)
+                yield from _files_below(folder / name, depth + 1)
 
 
 def _sets_something(path: Path) -> bool:
