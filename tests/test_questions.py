@@ -15,6 +15,7 @@ from urllib.parse import parse_qs
 import pytest
 
 from tests.conftest import Demo, MakeDemo
+from yellow_ladder import web
 from yellow_ladder.site.moves import moved_text
 from yellow_ladder.survey.questions import Reply, ask_questions
 
@@ -437,3 +438,14 @@ when = "opened"
     assert demo.json("history")[-1]["state"] == "climbed", "and the climb goes on to its end"
     assert demo.yl("descend", "--yes").code == 0
     assert (demo.root / "VERSION").read_text().strip() == "2.4"
+
+
+def test_a_page_that_somebody_vouches_for_is_asked_with_authorities_however_its_address_is_written(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    asked: list[dict[str, Any]] = []
+    monkeypatch.setattr(web, "client", lambda **wishes: asked.append(wishes))
+    for url in ("https://quay.example/", "HTTPS://quay.example/", "http://quay.example/"):
+        web.client_of_page(url, 1.0)
+    assert [one.get("verify", "as usual") for one in asked] == ["as usual", "as usual", False]
+    assert not any(one["follow_redirects"] for one in asked), "it could lead to one that is vouched for"

@@ -5,6 +5,7 @@ from __future__ import annotations
 import functools
 import ssl
 from typing import TYPE_CHECKING, Any
+from urllib.parse import urlsplit
 
 # Loaded where it is used: it takes a tenth of a second, and most commands ask no page.
 if TYPE_CHECKING:
@@ -37,7 +38,8 @@ def client(**wishes: Any) -> httpx.Client:
 
 def client_of_page(url: str, within_s: float) -> httpx.Client:
     """A client for one page, which goes nowhere else: where nobody vouches for it, no authority is read."""
-    return client(timeout=within_s, follow_redirects=False, **({} if url.startswith("https:") else {"verify": False}))
+    is_vouched_for = urlsplit(url).scheme != "http"
+    return client(timeout=within_s, follow_redirects=False, **({} if is_vouched_for else {"verify": False}))
 
 
 def cookies() -> httpx.Cookies:

@@ -149,7 +149,8 @@ def commands_fit(at: Circumstances, route: Route) -> Iterator[Finding]:
 def _as_root(at: Circumstances, route: Route) -> Iterator[Finding]:
     """Would what releases run have root's rights, where nobody has said so and the services have none?"""
     site = at.site
-    others = {about.account for about in at.survey.services.values()} - {"", ROOT}
+    own = [spec.name for spec in site.record.services if not spec.holds]  # a database server has an account of its own
+    others = {about.account for name, about in at.survey.services.items() if name in own} - {"", ROOT}
     if os.geteuid() != 0 or site.record.run_as or not others:
         return
     named = [one.name for rung in route.leg for one in rung.release.sheet.commands]
