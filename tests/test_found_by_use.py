@@ -124,6 +124,17 @@ def test_what_a_process_is_connected_to_is_told(engine: str, engine_demo: MakeDe
     guessed = f"mysql://crane@localhost:{server.port}/{name}"
     assert found.corrected(guessed) == (guessed if engine == "mariadb" else guessed.replace("mysql", engine))
     assert found.corrected("mariadb://crane@localhost:1/other") == "mariadb://crane@localhost:1/other"
+    other = {"postgresql": "mariadb", "mariadb": "postgresql"}[engine]
+    assert not found.leads_to(f"{other}://crane@localhost/{name}"), "at the usual port of another engine"
+    assert not found.leads_to(f"sqlite:///{name}")
+    assert not found.leads_to(f"{engine}://localhost:99999999/{name}")
+
+
+def test_a_database_that_settings_are_sure_of_keeps_its_engine_beside_a_connection_to_another() -> None:
+    usual = Connection(4711, "quaybook", "mariadb", "127.0.0.1", 3306)  # a server that does not tell the database
+    assert usual.leads_to("mysql://localhost/berths")
+    assert not usual.leads_to("postgresql://localhost/berths")
+    assert usual.corrected("postgresql://localhost/berths") == "postgresql://localhost/berths"
 
 
 def test_the_folder_that_a_process_was_started_in_is_told_where_it_has_gone_elsewhere(tmp_path: Path) -> None:

@@ -30,6 +30,7 @@ def test_long_work_tells_how_far_it_is_how_fast_and_how_long_still() -> None:
     rows = Progress("rows of main", 3_000_000, None, Unit.ROWS)
     assert progress_in_words(rows, Pace("rows of main", 1_000_000, 10.0), 20.0) == "3,000,000 rows, 200,000 rows/s"
     assert progress_in_words(Progress("files", 7, 7, Unit.BYTES), pace, 9.0).startswith("7 B of 7 B (100 %)")
+    assert progress_in_words(Progress("command 2", 2, 2, Unit.COMMANDS), pace, 90.0) == "2 of 2 commands"
 
 
 def test_a_log_gets_a_line_a_minute_of_work_that_goes_on(monkeypatch: pytest.MonkeyPatch) -> None:

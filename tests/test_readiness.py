@@ -185,16 +185,19 @@ def test_a_status_command_that_denies_a_process_at_work_is_told_with_its_words(b
     assert beacon.yl("check").code == 0, "it has ended: the pid file is left over"
 
 
+@pytest.mark.parametrize("asked", [True, False])
 @pytest.mark.parametrize("lives", [True, False])
-def test_a_start_command_that_leaves_a_daemon_is_given_time_to_say_that_it_runs(lives: bool, beacon: Demo) -> None:
+def test_a_start_command_that_leaves_a_daemon_is_given_time_to_say_that_it_runs(
+    lives: bool, asked: bool, beacon: Demo, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """It writes its pid file a while after the command has come back; one that never does so has not started."""
     mark, folder = beacon.folder / "crane.up", beacon.folder
     daemon = f"(sleep 0.6; touch {mark}; sleep 1; touch {folder}/ready) >/dev/null 2>&1 &" if lives else "true"
     lines = [
         "[[services]]", 'name = "crane"', 'kind = "commands"', f'start = ["/bin/sh", "-c", "{daemon}"]',
         f'stop = ["/bin/rm", "-f", "{mark}"]', f'status = ["/bin/test", "-e", "{mark}"]',
-        f'ready = {{ command = ["/bin/test", "-e", "{folder}/ready"], within_s = 20 }}',
     ]  # fmt: skip
+    lines += [f'ready = {{ command = ["/bin/test", "-e", "{folder}/ready"], within_s = 20 }}'] if asked else []
     beacon.edit("[[services]]", "\n".join(lines) + "\n\n[[services]]")
     (crane,) = [one for one in services_of(beacon.site()) if one.name == "crane"]
     if lives:
@@ -202,11 +205,24 @@ def test_a_start_command_that_leaves_a_daemon_is_given_time_to_say_that_it_runs(
         assert crane.state() is ServiceState.RUNNING
         mark.unlink()
     else:
-        commands.UP_WITHIN_S, before = 0.5, commands.UP_WITHIN_S
-        try:
-            with pytest.raises(AnswerNo) as told:
-                crane.start()
-        finally:
-            commands.UP_WITHIN_S = before
-        assert "its process ended" in told.value.problems[0].message
+        monkeypatch.setattr(commands, "UP_WITHIN_S", 0.5)
+        with pytest.raises(AnswerNo) as told:
+            crane.start()
+        said = "its process ended" if asked else "status does not say that it runs"
+        assert said in told.value.problems[0].message
         assert "start it by hand" in told.value.problems[0].remedy
+
+
+def test_the_folder_of_a_pid_file_is_made_where_it_is_missing(idle: Demo) -> None:
+    """Below /run it is gone whenever the machine was started anew."""
+    idle.edit('pid_file = "run/web.pid"', 'pid_file = "run-of-today/web.pid"')
+    (web,) = services_of(idle.site())
+    assert web.trouble() == ""
+    web.start()
+    try:
+        assert (idle.folder / "run-of-today" / "web.pid").is_file()
+        assert web.state() is ServiceState.RUNNING
+    finally:
+        web.stop()
+    idle.edit('"run-of-today/web.pid"', '"run-of/today/web.pid"')
+    assert "there is no folder" in services_of(idle.site())[0].trouble(), "two are more than a restart takes away"

@@ -21,16 +21,15 @@ from yellow_ladder.files.looking import READ_BYTES
 from yellow_ladder.files.marks import Marks
 from yellow_ladder.files.unlike import unlike
 
+Passed = Callable[[int], None]
+"""Is told of the bytes of an archive that have been read; may raise, where that is to end."""
+
 
 def path_of_member(name: str) -> str:
     """A member's name as the manifest has it: a tree path, or an absolute path for what lies outside root."""
     if name.startswith(ROOT_PREFIX + "/"):
         return name[len(ROOT_PREFIX) + 1 :]
     return name[len(OUTSIDE_PREFIX) :] if name.startswith(OUTSIDE_PREFIX + "/") else ""
-
-
-Passed = Callable[[int], None]
-"""Is told of the bytes of an archive that have been read; may raise, where that is to end."""
 
 
 def read_through(archive: Path, manifest: Listing, earlier: Listing | None = None, passed: Passed | None = None) -> str:

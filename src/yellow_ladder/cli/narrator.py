@@ -37,6 +37,8 @@ def progress_in_words(event: Progress, pace: Pace, now_s: float) -> str:
     words = bytes_in_words if event.unit is Unit.BYTES else (lambda count: f"{count:,.0f}")
     unit = "" if event.unit is Unit.BYTES else f" {event.unit}"
     of_all = f" of {words(event.total)}" if event.total else ""
+    if event.unit in (Unit.RELEASES, Unit.COMMANDS):  # the one that is at work now, each as long as it may take
+        return f"{words(event.done)}{of_all}{unit}"
     share = f" ({event.done * 100 // event.total} %)" if event.total else ""
     took_s, moved = now_s - pace.since_s, event.done - pace.done
     if took_s < _PACE_AFTER_S or moved <= 0 or (event.unit is Unit.FILES and not event.total):

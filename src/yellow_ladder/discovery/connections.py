@@ -10,10 +10,10 @@ from urllib.parse import quote, urlsplit
 
 import psutil
 
+from yellow_ladder.discovery.databases import USUAL_PORTS, is_kin
 from yellow_ladder.services.mentions import listeners_on
 
 _SERVERS = {"postgres": "postgresql", "mariadbd": "mariadb", "mysqld": "mysql"}
-_USUAL_PORTS = {5432: "postgresql", 3306: "mariadb"}
 _LOOPBACK = ("127.", "::1", "::ffff:127.")
 # A PostgreSQL server writes over the words of each of its processes whom it serves: account, database, host, port.
 _SERVES = re.compile(r"^postgres: (?:\S+: )?(\S+) (\S+) \S+\((\d+)\)")
@@ -38,19 +38,22 @@ class Connection:
         return f"{self.engine}://{who}{self.host}:{self.port}/{quote(self.database)}" if self.database else ""
 
     def leads_to(self, url: str) -> bool:
-        """Whether the address of a database, from settings, is of this one; its host may be written in many ways."""
+        """Whether the address of a database, from settings, is of this one; its host may be written in many ways. One
+        without a port is at the usual one of its own engine.
+        """
         parts = urlsplit(url)
         is_named = not self.database or parts.path.lstrip("/") == quote(self.database)
-        usual = next((port for port, engine in _USUAL_PORTS.items() if engine == self.engine), 0)
         try:
-            return is_named and (parts.port or usual) == self.port and parts.scheme != "sqlite"
+            port = parts.port
         except ValueError:  # what stands in settings may be no port
             return False
+        usual = is_kin(USUAL_PORTS.get(str(self.port), ""), parts.scheme)
+        return is_named and (usual if port is None else port == self.port)
 
     def corrected(self, url: str) -> str:
-        """The address of a database; where it leads here, with the engine that is known to be there."""
-        is_kin = {urlsplit(url).scheme, self.engine} <= {"mysql", "mariadb"}
-        return f"{self.engine}:{url.partition(':')[2]}" if self.leads_to(url) and not is_kin else url
+        """A guessed address of a database; where it leads here, with the engine that is known to be there."""
+        is_right = is_kin(urlsplit(url).scheme, self.engine) or not self.leads_to(url)
+        return url if is_right else f"{self.engine}:{url.partition(':')[2]}"
 
     @property
     def said(self) -> str:
@@ -90,7 +93,7 @@ def _open(pids: Iterable[int]) -> Iterator[tuple[psutil.Process, int, str, int]]
 def _server_at(host: str, port: int) -> tuple[int, str]:
     """The process that listens there, and its kind: on this machine its program says so, elsewhere the usual port."""
     if not host.startswith(_LOOPBACK):
-        return 0, _USUAL_PORTS.get(port, "")
+        return 0, USUAL_PORTS.get(str(port), "")
     for pid in listeners_on([port]).get(port, ()):
         with contextlib.suppress(psutil.Error):
             if pid and psutil.Process(pid).name() in _SERVERS:

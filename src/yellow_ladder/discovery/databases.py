@@ -32,7 +32,7 @@ _ABOUT_DATABASES = re.compile(
 _AN_EXPRESSION = re.compile(r"[()'\"<>]")
 _HUMP = re.compile(r"(?<=[a-z0-9])(?=[A-Z])")
 _NAMES_IN_KEYS = {"postgres": "postgresql", "pgsql": "postgresql", "mariadb": "mariadb", "mysql": "mysql"}
-_PORTS = {"5432": "postgresql", "3306": "mariadb"}
+USUAL_PORTS = {"5432": "postgresql", "3306": "mariadb"}
 _SQLITE_ENDINGS = (".sqlite", ".sqlite3", ".db", ".db3")
 SQLITE_MAGIC = b"SQLite format 3\0"
 
@@ -82,9 +82,9 @@ def _from_url(key: str, value: str, file: Path, root: Path) -> list[FoundDatabas
         host, port = parts.hostname or "localhost", parts.port
     except ValueError:
         return []
-    of_port = _PORTS.get(str(port), "")
+    of_port = USUAL_PORTS.get(str(port), "")
     doubt = ""
-    if of_port and not _is_kin(engine, of_port):
+    if of_port and not is_kin(engine, of_port):
         doubt = f"its URL says {engine}, and its port {port} is that of {of_port}"
     user = f"{quote(unquote(parts.username))}@" if parts.username else ""
     at = f"{host}:{port}" if port else host
@@ -133,12 +133,12 @@ def _server(fields: dict[str, tuple[str, str]], name: str, where: str) -> FoundD
     host = fields.get("host", ("", ""))[1] or "localhost"
     port = fields.get("port", ("", ""))[1] or host.rpartition(":")[2]
     named = next((word for word in _NAMES_IN_KEYS if word in fields["name"][0].lower()), "")
-    of_key, of_port = _NAMES_IN_KEYS.get(named, ""), _PORTS.get(port, "")
+    of_key, of_port = _NAMES_IN_KEYS.get(named, ""), USUAL_PORTS.get(port, "")
     engine = _ENGINES.get(said) or of_key or of_port or "mariadb"
     doubt = ""
-    if of_key and not _is_kin(engine, of_key):
+    if of_key and not is_kin(engine, of_key):
         doubt = f"its engine is said to be {engine}, and its key says {named}"
-    elif of_port and not _is_kin(engine, of_port):
+    elif of_port and not is_kin(engine, of_port):
         doubt = f"its engine is said to be {engine}, and its port {port} is that of {of_port}"
     at = f"{host}:{port}" if port.isdigit() and ":" not in host else host
     user = fields.get("user", ("", ""))[1]
@@ -147,7 +147,7 @@ def _server(fields: dict[str, tuple[str, str]], name: str, where: str) -> FoundD
     return FoundDatabase(url, where, fields.get("password", ("", ""))[0], is_guess, doubt)
 
 
-def _is_kin(one: str, other: str) -> bool:
+def is_kin(one: str, other: str) -> bool:
     """Whether two names of engines are of the same kind of server."""
     return one == other or {one, other} <= {"mysql", "mariadb"}
 

@@ -263,8 +263,8 @@ def _find_settings_elsewhere(found: Discovery, root: Path, etc: Path) -> None:
 
 def _find_connections(found: Discovery) -> None:
     for one in connections_of([each.pid for each in found.running]):
-        if any(one.leads_to(known.url) for known in found.databases):  # which engine it is, a connection knows best
-            found.databases = [replace(known, url=one.corrected(known.url)) for known in found.databases]
+        if any(one.leads_to(known.url) for known in found.databases):  # where it was guessed, this knows the engine
+            found.databases = [replace(k, url=one.corrected(k.url)) if k.is_guess else k for k in found.databases]
         elif one.url:
             found.databases.append(FoundDatabase(one.url, one.said, is_guess=True))
         else:

@@ -14,7 +14,7 @@ from yellow_ladder.files.reading import read_regular
 from yellow_ladder.processes import Completed
 from yellow_ladder.services.looking import about_process, holders_below
 from yellow_ladder.services.port import About, OnWait, ServiceState, nobody_waits, not_ready, not_stopped
-from yellow_ladder.services.readiness import Watch, alarm_of, readiness_of, wait_until_ready
+from yellow_ladder.services.readiness import Watch, alarm_of, last_words, readiness_of, wait_until_ready
 from yellow_ladder.site.service_records import CommandsRecord
 from yellow_ladder.site.site import Site
 from yellow_ladder.site.surroundings import run_started, started
@@ -60,8 +60,13 @@ class CommandService:
                 raise not_ready(self.name, f"start ended with {done.status}: {_last_line(done)}", "run it by hand")
         within_s = self._spec.ready.within_s if self._spec.ready else 0.0
         log = str(self._site.resolve(self._site.filled(self._spec.log))) if self._spec.log else ""
-        watch = Watch(log, alarm, look_on)
-        wait_until_ready(self.name, readiness, within_s, self._comes_up(), watch)
+        is_alive = self._comes_up()
+        wait_until_ready(self.name, readiness, within_s, is_alive, Watch(log, alarm, look_on))
+        while self.state() is not ServiceState.RUNNING:
+            if not is_alive():
+                why = f"start ended with 0, and {UP_WITHIN_S:g} s later status does not say that it runs"
+                raise not_ready(self.name, why + last_words(log), "start it by hand and see what it says")
+            time.sleep(0.1)
 
     def _comes_up(self) -> Callable[[], bool]:
         """Whether it lives. A command may come back before what it leaves behind has written its pid file: until status

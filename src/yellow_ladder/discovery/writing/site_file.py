@@ -109,12 +109,9 @@ def _account(found: Discovery) -> list[str]:
 def _user(found: Discovery) -> tuple[str, str]:
     """The one account of the application, and what says so; empty where there is none but root, or several."""
     users = {unit.user for unit in found.units if unit.user and unit.user != "root"}
-    running = {one.account for one in found.running} if not users else set()
-    if len(users) == 1:
-        return users.pop(), "the account of its unit"
-    return (
-        (running.pop(), "guess: it runs as this account") if len(running) == 1 and "root" not in running else ("", "")
-    )
+    why = "the account of its unit" if users else "guess: it runs as this account"
+    users = users or {one.account for one in found.running}
+    return (users.pop(), why) if len(users) == 1 and "root" not in users else ("", "")
 
 
 def _builder(found: Discovery) -> list[str]:
