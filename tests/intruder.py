@@ -18,7 +18,7 @@ import subprocess
 import sys
 import tempfile
 import traceback
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
@@ -55,18 +55,26 @@ def _names_something(event: str) -> bool:
     return event.startswith(("os.", "shutil.", "sqlite3.connect", "yellow_ladder.")) or event == "open"
 
 
-def _named(arguments: tuple[Any, ...]) -> Iterator[str]:
-    """Every path that a call may mean; a relative one below every folder whose descriptor may be among the words."""
-    folders = [os.getcwd()]  # noqa: PTH109
-    for one in arguments:
+def _folders(words: Iterable[Any]) -> Iterator[str]:
+    """What is open under the numbers among some words."""
+    for one in words:
         if isinstance(one, int) and one > 2:
             with suppress(OSError):
-                folders.append(os.readlink(f"/proc/self/fd/{one}"))
-    yield from folders[1:]
-    for one in arguments:
-        if isinstance(one, str | bytes | os.PathLike):
-            text = os.fsdecode(one).removeprefix("file:").partition("?mode=")[0]
-            yield from (os.path.normpath(os.path.join(folder, text)) for folder in folders)  # noqa: PTH118
+                yield os.readlink(f"/proc/self/fd/{one}")
+
+
+def _named(arguments: tuple[Any, ...], near: Iterable[Any]) -> Iterator[str]:
+    """Every path that a call may mean; a relative one below every folder whose descriptor may be among the words.
+
+    Opening a file does not tell below which folder: there it is any folder that the caller has a number of (`near`).
+    """
+    folders = [os.getcwd(), *_folders(arguments), *_folders(near)]  # noqa: PTH109
+    names = [os.fsdecode(one) for one in arguments if isinstance(one, str | bytes | os.PathLike)]
+    if not names:
+        yield from folders[1:]
+    for name in names:
+        text = name.removeprefix("file:").partition("?mode=")[0]
+        yield from (os.path.normpath(os.path.join(folder, text)) for folder in folders)  # noqa: PTH118
 
 
 class Intruder:
@@ -83,13 +91,17 @@ class Intruder:
         return self.victim.with_name(self.victim.name + ".aside")
 
     def _concerns(self, event: str, arguments: tuple[Any, ...]) -> bool:
-        """Whether a call could come to the victim; where the folder of a relative name is not told, it could."""
+        """Whether a call could come to the victim; where the folder of a relative name is not known, it could."""
+        near: list[Any] = []
         if event == "open" and isinstance(arguments[0], str) and not arguments[0].startswith("/"):
-            return True
+            caller = sys._getframe(2)
+            near = [one for one in caller.f_locals.values() if isinstance(one, int)]
+            if not any(Path(one).is_dir() for one in _folders(near)):
+                return True
         victim, below = self._names
         return any(
             one == victim or one.startswith(below) or below.startswith(f"{one.rstrip('/')}/")
-            for one in _named(arguments)
+            for one in _named(arguments, near)
         )
 
     def _hook(self, event: str, arguments: tuple[Any, ...]) -> None:

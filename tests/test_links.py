@@ -42,7 +42,7 @@ def test_a_link_that_takes_a_places_name_at_any_instant_leads_nowhere(victim: st
     assert done.code == 0, done.err
     found = json.loads(done.out.splitlines()[-1])
     assert found["ended"] == "descended", "left alone, it goes up and back"
-    assert found["points"] > 200
+    assert found["points"] > 100
     assert len(found["tried"]) == (found["points"] if IS_WHOLE else INSTANTS)
     assert found["failures"] == {}, seed
 
