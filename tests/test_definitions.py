@@ -127,6 +127,17 @@ DAMAGE: dict[str, list[Damage]] = {
         ("trigger lost", ["DROP TRIGGER calm"], "trigger calm", "gone"),
         ("trigger", ["DROP TRIGGER calm", "CREATE TRIGGER calm AFTER DELETE ON slots BEGIN UPDATE quays SET len = len"
                      " WHERE id = old.quay; END"], "trigger calm", "delete"),
+        ("trigger came", ["CREATE TRIGGER restless AFTER UPDATE ON slots BEGIN DELETE FROM marks; END"],
+         "trigger restless", "appeared"),
+        ("trigger beside another", ["CREATE TRIGGER calm_too BEFORE DELETE ON slots WHEN old.num > 1"
+                                    " BEGIN SELECT raise(IGNORE); END"], "trigger calm_too", "appeared"),
+        ("trigger on a view", ["CREATE TRIGGER by_view INSTEAD OF INSERT ON long_quays BEGIN SELECT 1; END"],
+         "trigger by_view", "appeared"),
+        ("index sorts otherwise", ["DROP INDEX quays_by_name",
+                                   "CREATE UNIQUE INDEX quays_by_name ON quays (name COLLATE BINARY)"],
+         "index quays_by_name", "binary"),
+        ("key renumbered by age", rewritten("quays", "PRIMARY KEY AUTOINCREMENT", "PRIMARY KEY ON CONFLICT REPLACE"),
+         "table quays", "conflict"),
         ("number of its own", ["PRAGMA user_version = 41"], "number user_version", "41"),
         ("application's number", ["PRAGMA application_id = 77"], "number application_id", "77"),
     ],
@@ -178,6 +189,10 @@ DAMAGE: dict[str, list[Damage]] = {
         ("function lost", ["DROP FUNCTION twice"], "function twice", "gone"),
         ("function runs as another", ["ALTER FUNCTION twice SECURITY DEFINER"], "function twice", "definer"),
         ("trigger lost", ["DROP TRIGGER calm ON slots"], "trigger calm", "gone"),
+        ("trigger came", ["CREATE TRIGGER restless AFTER UPDATE ON quays FOR EACH ROW EXECUTE FUNCTION calm()"],
+         "trigger restless", "appeared"),
+        ("rule came", ["CREATE RULE loud AS ON UPDATE TO quays DO INSTEAD NOTHING"], "rule loud", "appeared"),
+        ("policy came", ["CREATE POLICY none ON slots AS RESTRICTIVE USING (false)"], "policy none", "appeared"),
         ("trigger asleep", ["ALTER TABLE slots DISABLE TRIGGER calm"], "trigger calm", "enabled d"),
         ("rule lost", ["DROP RULE quiet ON slots"], "rule quiet", "gone"),
         ("policy lost", ["DROP POLICY mine ON slots"], "policy mine", "gone"),
@@ -236,6 +251,10 @@ DAMAGE: dict[str, list[Damage]] = {
         ("strictness of a trigger", ["DROP TRIGGER calm", "SET sql_mode = ''",
                                      "CREATE TRIGGER calm BEFORE INSERT ON slots"
          " FOR EACH ROW SET NEW.num = COALESCE(NEW.num, 1)", "SET sql_mode = DEFAULT"], "trigger calm", "strict"),
+        ("trigger came", ["CREATE TRIGGER restless AFTER DELETE ON slots FOR EACH ROW DELETE FROM quays"],
+         "trigger restless", "appeared"),
+        ("event came", ["CREATE EVENT hourly ON SCHEDULE EVERY 1 HOUR DO DELETE FROM slots"],
+         "event hourly", "appeared"),
         ("event lost", ["DROP EVENT nightly"], "event nightly", "gone"),
         ("event asleep", ["ALTER EVENT nightly DISABLE"], "event nightly", "disable"),
         ("comment", ["ALTER TABLE quays COMMENT 'stone'"], "table quays", "stone"),
@@ -335,7 +354,8 @@ def test_what_is_defined_otherwise_without_a_word_is_found(
             missed.append((kind, [(one.table, one.remarks) for one in found]))
         # Declared, it is none.
         declared = contract.model_copy(update={
-            "definition_changed": [one.table for one in found if "is gone" not in one.remarks[0]],
+            "definition_changed": [one.table for one in found if "otherwise" in one.remarks[0]],
+            "objects_added": [one.table for one in found if "appeared" in one.remarks[0]],
             "objects_dropped": [one.table for one in found if "is gone" in one.remarks[0]],
         })  # fmt: skip
         assert is_whole(judge(before, after, compose(before, [("3.0", declared)]))), kind

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import re
+import shutil
 import sqlite3
 import tomllib
 from pathlib import Path
@@ -225,8 +226,12 @@ def test_versions_in_the_names_of_archives(name: str, version: str) -> None:
 
 def test_a_release_that_commands_make_is_drafted_from_the_environment_in_use(environment: Demo) -> None:
     demo = environment
-    made = demo.yl("sheet", "5.0")
-    assert made.code == 0, made.err
+    made = next((demo.root / "releases" / "2.4").rglob("pyvenv.cfg")).parent
+    about = made / "lib" / "python3.11" / "site-packages" / "quaybook-2.4.dist-info"
+    about.mkdir(parents=True)
+    (about / "REQUESTED").touch()
+    answer = demo.yl("sheet", "5.0")
+    assert answer.code == 0, answer.err
     sheet = tomllib.loads((demo.folder / "releases" / "quaybook-5.0.release.toml").read_text())
     assert sheet["archive"]["build"]["files"] == ["packages-5.0.txt"]
     first, second = sheet["archive"]["build"]["commands"]
@@ -234,6 +239,45 @@ def test_a_release_that_commands_make_is_drafted_from_the_environment_in_use(env
     assert second[-1] == "{source}/packages-5.0.txt"
     assert "quaybook==5.0" in (demo.folder / "releases" / "packages-5.0.txt").read_text().splitlines()
     assert demo.yl("sheet", "5.0").code == 2, "it is there by now"
+
+
+@pytest.mark.parametrize("is_told", [True, False])
+def test_an_environment_is_drafted_with_the_application_and_its_parts_at_the_new_version(
+    is_told: bool, tmp_path: Path
+) -> None:
+    """What one of its parts needs is the application all the same; a name that nothing tells installs nothing."""
+    release = tmp_path / "harbour" / "releases" / "2.4"
+    packages = release / "lib" / "python3.11" / "site-packages"
+    parts = {"quaybook": "", "quaybook_web": "quaybook>=2", "knots": "", "rope": "hemp"} if is_told else {"rope": ""}
+    for name, needs in parts.items():
+        folder = packages / f"{name}-{'2.4' if name.startswith('quay') else '1.0'}.dist-info"
+        folder.mkdir(parents=True)
+        (folder / "REQUESTED").touch()
+        (folder / "METADATA").write_text(f"Name: {name}\nRequires-Dist: {needs or 'tidelib'}\n")
+    if is_told:
+        (packages / "hemp-0.3.dist-info").mkdir()
+        (packages / "hemp-0.3.dist-info" / "REQUESTED").touch()
+    else:
+        (packages / "rope-1.0.dist-info").rename(packages / "hemp-1.0.dist-info")
+        shutil.copytree(packages / "hemp-1.0.dist-info", packages / "knots-1.0.dist-info")
+    (release / "pyvenv.cfg").write_text("home = /usr/bin\nversion = 3.11.2\n")
+    (tmp_path / "harbour" / "current").symlink_to("releases/2.4")
+    (tmp_path / "releases").mkdir()
+    assert run_program("init", "harbour", folder=tmp_path).code == 0
+    product = tomllib.loads((tmp_path / "ladder.toml").read_text())["product"]
+    assert product == ("quaybook" if is_told else "harbour")
+    answer = run_program("sheet", "3.0", folder=tmp_path)
+    sheet = tomllib.loads((tmp_path / "releases" / f"{product}-3.0.release.toml").read_text())
+    made = tmp_path / "releases" / "packages-3.0.txt"
+    if is_told:
+        assert sheet["archive"]["build"]["files"] == [made.name]
+        lines = made.read_text().splitlines()
+        assert [one for one in lines if one and "Asked" not in one] == [
+            "quaybook==3.0", "knots==1.0", "quaybook_web==3.0", "rope==1.0", "# hemp==0.3"]  # fmt: skip
+    else:
+        assert "archive" not in sheet
+        assert not made.exists()
+        assert "which package is the application" in answer.out
 
 
 def test_libraries_that_are_installed_into_the_tree_are_made_anew_with_each_release(tmp_path: Path) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import sqlite3
 import subprocess
 import sys
 import tomllib
@@ -150,6 +151,26 @@ def test_the_folder_that_a_process_was_started_in_is_told_where_it_has_gone_else
     assert running.folder == str(root)
     text, _ = site_file_text(found)
     assert 'folder = "{root}"' in text
+
+
+def test_the_folder_that_a_process_works_in_is_data_where_it_writes_there_or_its_account_owns_it(
+    tmp_path: Path,
+) -> None:
+    """Its settings and its database may be named by nothing but their place: relative to where it was started."""
+    root, instance = tmp_path / "quaybook", tmp_path / "var" / "harbour"
+    (root / "lib").mkdir(parents=True)
+    instance.mkdir(parents=True)
+    (root / "lib" / "serve.py").write_text("import time\nprint('there', flush=True)\ntime.sleep(99)\n")
+    with sqlite3.connect(instance / "berths.sqlite") as connection:
+        connection.execute("CREATE TABLE berths (id integer)")
+    connection.close()
+    with at_work([str(root / "lib" / "serve.py")], instance):
+        assert str(instance) not in [one.what for one in discover(root, [], etc=tmp_path / "none").data]
+    with at_work(["-c", f"held = open('{instance}/serve.log', 'a')\nexec(open('{root}/lib/serve.py').read())",
+                  f"{root}/lib"], instance):  # fmt: skip
+        found = discover(root, [], etc=tmp_path / "none")
+    assert str(instance) in [one.what for one in found.data], "it writes there, and be it a log"
+    assert [one.url for one in found.databases] == [f"sqlite:///{instance.relative_to(tmp_path)}/berths.sqlite"]
 
 
 def test_what_others_have_named_begins_no_line_of_the_site_file(tmp_path: Path) -> None:

@@ -8,10 +8,12 @@ from __future__ import annotations
 import html
 import json
 import unicodedata
+from base64 import b64encode
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
+from urllib.parse import quote_plus
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,6 +42,17 @@ def _turned(text: str) -> str:
 
 def _at(**parts: int) -> Callable[[str], str]:
     return lambda text: str(datetime.fromisoformat(text).replace(**parts))  # type: ignore[arg-type]
+
+
+def _later_month(text: str) -> str:
+    moment = datetime.fromisoformat(text)
+    return str(moment.replace(month=moment.month % 12 + 1, year=moment.year + moment.month // 12))
+
+
+def _spelt_out(text: str) -> str:
+    for letter, instead in (("ä", "ae"), ("ö", "oe"), ("ü", "ue"), ("ø", "oe"), ("å", "aa"), ("æ", "ae")):
+        text = text.replace(letter, instead).replace(letter.upper(), instead.capitalize())
+    return text
 
 
 def _other_json(text: str) -> str:
@@ -71,6 +84,15 @@ VALUES: tuple[ValueDamage, ...] = (
     ValueDamage("appended", "text", lambda v: v + " (old)", "put behind"),
     ValueDamage("prepended", "text", lambda v: "Dear " + v, "put before"),
     ValueDamage("other-text", "text", lambda _: "Somebody Else", "differ"),
+    ValueDamage("transliterated", "text", _spelt_out, "letters written out"),
+    ValueDamage("letters-lost", "text", lambda v: v.encode("ascii", "ignore").decode(), "letters beyond ASCII lost"),
+    ValueDamage("for-a-url", "text", quote_plus, "written for a URL"),
+    ValueDamage("base64", "text", lambda v: b64encode(v.encode()).decode(), "as base64"),
+    ValueDamage("quotes-curled", "text", lambda v: v.replace("'", "\u2019"), "quotation marks"),
+    ValueDamage("invisible", "text", lambda v: "\ufeff" + v, "invisible characters came"),
+    ValueDamage("words-turned", "text", lambda v: ", ".join(reversed(v.split(" ", 1))), "another order"),
+    ValueDamage("breaks-for-pages", "note", lambda v: v.replace("\n", "<br>"), "line breaks written as <br>"),
+    ValueDamage("breaks-spelt", "note", lambda v: v.replace("\n", "\\n"), "line breaks written as backslash"),
     ValueDamage("null", "note", lambda _: None, "NULL instead of a value"),
     ValueDamage("line-ends", "note", lambda v: v.replace("\n", "\r\n"), "line ends"),
     ValueDamage("line-ends-back", "windows", lambda v: v.replace("\r\n", "\n"), "line ends"),
@@ -80,6 +102,9 @@ VALUES: tuple[ValueDamage, ...] = (
     ValueDamage("value-for-null", "nothing", lambda _: "none", "a value instead of NULL"),
     ValueDamage("leading-zeros", "code", lambda v: v.lstrip("0"), "leading zeros lost"),
     ValueDamage("trailing-zeros", "figures", lambda v: v.rstrip("0"), "other digits"),
+    ValueDamage("comma", "figures", lambda v: v.replace(".", ","), "point and comma"),
+    ValueDamage("cut-to-whole", "money", int, "rounded"),
+    ValueDamage("null-number", "money", lambda _: None, "NULL instead of a value"),
     ValueDamage("rounded", "money", lambda v: round(v), "rounded"),
     ValueDamage("rounded-once", "money", lambda v: round(v, 1), "rounded to 1 place"),
     ValueDamage("sign", "money", lambda v: -v, "sign"),
@@ -88,6 +113,8 @@ VALUES: tuple[ValueDamage, ...] = (
     ValueDamage("hundredth", "count", lambda v: v // 100, "multiplied by 0.01"),
     ValueDamage("limit", "count", lambda _: 32767, "largest number of its type"),
     ValueDamage("one-more", "count", lambda v: v + 1, "another number|rounded"),
+    ValueDamage("wrapped", "count", lambda v: v - 2**16, "wrapped around at 65,536"),
+    ValueDamage("thousandfold", "weight", lambda v: v * 1000, "multiplied by 1000|another number"),
     ValueDamage("fewer-digits", "weight", lambda v: float(f"{v:.6g}"), "rounded"),
     ValueDamage("hour", "moment", _moved(hours=1), r"shifted by \+1 hours"),
     ValueDamage("hours-everywhere", "moment", _moved(hours=-2), "shifted by -2 hours", rows=9),
@@ -98,10 +125,20 @@ VALUES: tuple[ValueDamage, ...] = (
     ValueDamage("day-and-month", "moment", _turned, "day and month"),
     ValueDamage("next-day", "moment", _moved(days=3), r"shifted by \+3 days"),
     ValueDamage("century", "moment", _at(year=1926), "shifted by -100 years"),
+    ValueDamage("half-a-day", "moment", _moved(hours=-12), "shifted by -12 hours"),
+    ValueDamage("minutes", "moment", _at(minute=0, second=0, microsecond=0), "minutes lost"),
+    ValueDamage("next-month", "moment", _later_month, r"shifted by \+1 months"),
+    ValueDamage("epoch", "moment", lambda _: "1970-01-01 00:00:00", "beginning of a calendar"),
+    ValueDamage("null-moment", "moment", lambda _: None, "NULL instead of a value"),
+    ValueDamage("null-truth", "truth", lambda _: None, "NULL instead of a value"),
     ValueDamage("opposite", "truth", lambda v: not v, "the opposite"),
     ValueDamage("other-json", "json", _other_json, "other JSON"),
+    ValueDamage("json-key-lost", "json", lambda v: json.dumps({"cat": json.loads(v)["cat"]}), "other JSON"),
+    ValueDamage("json-twice", "json", json.dumps, "a text of JSON"),
     ValueDamage("json-again", "json", _json_again, "same JSON, written otherwise"),
     ValueDamage("bytes-cut", "bytes", lambda v: v[:4], "cut at 4 bytes|cut at 10 char"),
+    ValueDamage("bytes-behind", "bytes", lambda v: v + b"\n", "put behind"),
+    ValueDamage("bytes-as-text", "bytes", b64encode, "as base64|differ"),
     ValueDamage("bytes-emptied", "bytes", lambda _: b"", "empty instead of a value|cut at 2 char"),
     ValueDamage("bytes-changed", "bytes", lambda v: bytes([v[0] ^ 1]) + v[1:], "differ"),
 )

@@ -30,9 +30,13 @@ _OTHERS = {
     "html": ("boats", "name", str),
     "quotes-doubled": ("boats", "name", str),
     "backslashes": ("boats", "name", str),
+    "quotes-curled": ("boats", "name", str),
 }
-_FOR_DAYS = ("next-day", "day-and-month", "century")
-_NOT_HERE = ("rounded", "rounded-once", "line-ends", "blanks-inside")
+_FOR_DAYS = ("next-day", "next-month", "day-and-month", "century")
+_NOT_HERE = (
+    "rounded", "rounded-once", "cut-to-whole", "null-number", "line-ends", "breaks-for-pages", "breaks-spelt",
+    "blanks-inside",
+)  # fmt: skip
 _ROWS = ("gone", "gone-some", "doubled", "repointed", "swapped-rows")
 _DEFINED = {
     "index-lost": ["DROP INDEX bookings_by_arrival{on_bookings}"],

@@ -27,6 +27,7 @@ _OF_THE_MACHINE = (
 )  # fmt: skip
 # Too much for one application, whoever names it.
 _OF_MANY = {"/", "/data", "/home", "/media", "/mnt", "/opt", "/root", "/srv", "/var", "/var/lib", "/var/www"}
+_FIRST_OF_PEOPLE = 1000  # accounts below it are of services
 _SIDE_FILES = ("-wal", "-shm", "-journal")
 _HOMES_OF_DATA = (".", ".config", ".local/share", ".local/state")
 _NEAR = 6  # the program's and its script's names stand among the first words
@@ -99,7 +100,7 @@ def used_elsewhere(root: Path, pids: Iterable[int]) -> Iterator[Elsewhere]:
                 one = _looked_at(root, Path(text), f"{who} was started with it")
                 if one is not None and one.is_folder:
                     yield one
-            for folder, how in _in_its_home(process):
+            for folder, how in (*_in_its_home(process), *_at_work_in(process)):
                 one = _looked_at(root, folder, f"{who} {how}", is_certain=True)
                 if one is not None and one.is_folder:
                     yield one
@@ -137,6 +138,20 @@ def _in_its_home(process: psutil.Process) -> Iterator[tuple[Path, str]]:
             depth = next((len(Path(one).parts) for one in _HOMES_OF_DATA[1:] if path.is_relative_to(home / one)), 0)
             if inside[0].startswith(".") and len(inside) > depth + 1:
                 yield home.joinpath(*inside[: depth + 1]), f"writes to {path.name} in it"
+
+
+def _at_work_in(process: psutil.Process) -> Iterator[tuple[Path, str]]:
+    """The folder that a process works in, where it is its account's or the process writes there; of an account that is
+    there for this alone, its whole home, since what it writes now and then lies beside.
+    """
+    folder, account = Path(process.cwd()), process.uids().real
+    is_its = account != 0 and folder.stat().st_uid == account
+    if is_its or any(one.mode != "r" and Path(one.path).is_relative_to(folder) for one in process.open_files()):
+        home = Path(pwd.getpwuid(account).pw_dir)
+        is_of_one = is_its and account < _FIRST_OF_PEOPLE and home.stat().st_uid == account
+        if is_of_one and folder.is_relative_to(home) and str(home.parent) in _OF_MANY:
+            yield home, "works there: it is the home of its account"
+        yield folder, "works in it"
 
 
 def _looked_at(

@@ -42,10 +42,15 @@ class Behind:
     version: str
 
 
+Packages = tuple[tuple[str, str], ...]
+"""Names with versions."""
+
+
 @dataclass(frozen=True, slots=True)
 class Environment:
     """A language environment of the release: which runtime, its program in there, and the one that it was made with;
-    in which folder it is, and which packages somebody has asked for, with their versions.
+    in which folder it is, and which packages somebody has asked for, with their versions; `held`: of those that others
+    bring anyway.
     """
 
     runtime: str
@@ -53,7 +58,8 @@ class Environment:
     made_with: str
     packages: tuple[str, ...] = ()
     folder: str = ""
-    asked_for: tuple[tuple[str, str], ...] = ()
+    asked_for: Packages = ()
+    held: Packages = ()
 
 
 def find_link(root: Path) -> Behind | None:
@@ -88,20 +94,35 @@ def find_environment(release: Path) -> Environment | None:
             program = f"{{release}}/{inside}bin/python"
             listing = (program, "-m", "pip", "list", "--format=freeze") if _has_pip(folder) else ()
             made_with = str(Path(home[1]) / name) if home else "python3"
-            return Environment("python", program, made_with, listing, inside.rstrip("/"), tuple(_asked_for(folder)))
+            asked, held = _asked_for(folder)
+            return Environment("python", program, made_with, listing, inside.rstrip("/"), asked, held)
         if (folder / "node_modules").is_dir():
             return Environment("node", "node", "node", (), inside.rstrip("/"), tuple(_depended_on(folder)))
     return None
 
 
-def _asked_for(environment: Path) -> Iterator[tuple[str, str]]:
-    """Packages that somebody has asked for, as the installer marks them; not those of every environment, and not what
-    another one brings anyway, like a library whose version somebody had to hold down.
+def _asked_for(environment: Path) -> tuple[Packages, Packages]:
+    """Packages that somebody has asked for, as the installer marks them, without those of every environment; and apart
+    from them what another one brings anyway, like a library whose version somebody had to hold down. What has parts
+    that bring it is none of these.
     """
+    marked = list(_marked(environment))
     brought = {plain_name(one) for one in _required(environment)}
+    held = [
+        one for one in marked if plain_name(one[0]) in brought and not any(is_part_of(other, one) for other in marked)
+    ]
+    return tuple(one for one in marked if one not in held), tuple(held)
+
+
+def is_part_of(one: tuple[str, str], whole: tuple[str, str]) -> bool:
+    """Whether a package is named for another one, has its version, and so comes from the same hands: `quaybook-web`."""
+    return one[1] == whole[1] and plain_name(one[0]).startswith(f"{plain_name(whole[0])}-")
+
+
+def _marked(environment: Path) -> Iterator[tuple[str, str]]:
     for mark in sorted(environment.glob("lib/*/site-packages/*.dist-info/REQUESTED")):
         name, _, version = mark.parent.name.removesuffix(".dist-info").rpartition("-")
-        is_own = name.lower() not in ("pip", "setuptools", "wheel") and plain_name(name) not in brought
+        is_own = name.lower() not in ("pip", "setuptools", "wheel")
         if is_own and _PACKAGE.match(name) and _ITS_VERSION.match(version):
             yield name, version
 
@@ -163,11 +184,13 @@ def applications_in(environment: Environment, words: Collection[str]) -> list[tu
 
 
 def application_of(environment: Environment, version: str, words: Collection[str] = ()) -> str:
-    """The package that is the application: the only one, or of several the one that has the release's version. What
-    else is in a folder of JavaScript libraries may be anything. Empty where that does not tell it.
+    """The package that is the application: the only one, or of several the one that has the release's version, or
+    whose parts all others are that have it. What else is in a folder of JavaScript libraries may be anything. Empty
+    where that does not tell it.
     """
     found = applications_in(environment, words)
-    alike = [name for name, its in found if its == version]
+    of_it = [one for one in found if one[1] == version]
+    alike = [one[0] for one in of_it if all(other == one or is_part_of(other, one) for other in of_it)]
     is_only = len(found) == 1 and environment.runtime != "node"
     return found[0][0] if is_only else alike[0] if len(alike) == 1 else ""
 

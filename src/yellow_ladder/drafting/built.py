@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from pathlib import Path
 
-from yellow_ladder.discovery.shapes import Environment, application_of, find_environment
+from yellow_ladder.discovery.shapes import Environment, application_of, find_environment, is_part_of
 from yellow_ladder.drafting.parts import Draft, Known, head, migrations, quoted
 from yellow_ladder.errors import BadInput, LadderError, Problem
 from yellow_ladder.release.versions import Version
@@ -47,33 +47,46 @@ def _environment(known: Known) -> Environment | None:
 def _python(
     known: Known, version: Version, environment: Environment, source: Path, left: list[str]
 ) -> tuple[list[str], list[tuple[Path, str]]]:
-    """An environment with the packages that somebody asked for, the application's own at the new version."""
+    """An environment with the packages that somebody asked for, the application and its parts at the new version.
+
+    Whatever has the product's name in a registry may be somebody else's: without a package that is known to be it, no
+    command is drafted, since installing runs code.
+    """
     ours = application_of(environment, str(known.installed), [known.site.record.product])
-    name = ours or known.site.record.product
-    if not ours:
-        left.append(f"{version}: whether {name} is the package's name")
-    left.append(f"{version}: extras of {name}, like {name}[postgres], which no environment tells")
-    packages = source / f"packages-{version}.txt"
-    others = [f"{one}=={its}" for one, its in environment.asked_for if one != ours]
     folder = f"{{release}}/{environment.folder}" if environment.folder else "{release}"
+    packages = source / f"packages-{version}.txt"
     runtime = "{runtime}" if known.site.record.runtimes else environment.made_with
     commands = (
         [runtime, "-m", "venv", folder],
         [f"{folder}/bin/python", "-m", "pip", "install", "--requirement", f"{{source}}/{packages.name}"],
     )
+    if not ours:
+        left.append(f"{version}: which package is the application, and how its environment is made")
+        install = [f"{folder}/bin/python", "-m", "pip", "install", f"THE-PACKAGE=={version}"]
+        return ["# [archive.build]", f"# commands = [[{', '.join(map(quoted, install))}]]"], []
+    left.append(f"{version}: extras of {ours}, like {ours}[postgres], which no environment tells")
+    whole = ours, dict(environment.asked_for)[ours]
+    wanted = [f"{ours}=={version}"]
+    for one in environment.asked_for:
+        if is_part_of(one, whole):
+            left.append(f"{version}: whether {one[0]} is released with {ours} in the same versions, as it was here")
+            wanted.append(f"{one[0]}=={version}")
+        elif one != whole:
+            wanted.append(f"{one[0]}=={one[1]}")
+    if environment.held:
+        left.append(f"{version}: whether what was asked for besides is to be held down again, in {packages.name}")
+        wanted += ["", "# Asked for besides, though others bring them: maybe held down, for the version in use."]
+        wanted += [f"# {one}=={its}" for one, its in environment.held]
     lines = ["[archive.build]", f"files = [{quoted(packages.name)}]", "commands = ["]
     lines += [f"    [{', '.join(map(quoted, one))}]," for one in commands]
-    made = [] if packages.exists() else [(packages, "\n".join([f"{name}=={version}", *others]) + "\n")]
-    return [*lines, "]"], made
+    return [*lines, "]"], [] if packages.exists() else [(packages, "\n".join(wanted) + "\n")]
 
 
 def _node(
     known: Known, version: Version, environment: Environment, source: Path, left: list[str]
 ) -> tuple[list[str], list[tuple[Path, str]]]:
-    """A folder of libraries with the packages that the one in use asks for, the application's own at the new version.
-
-    Whatever has the product's name in a registry may be somebody else's: without a package that is known to be it, no
-    command is drafted, since installing runs code.
+    """A folder of libraries with the packages that the one in use asks for, the application's own at the new version;
+    as for Python, of an application that is known alone.
     """
     ours = application_of(environment, str(known.installed), [known.site.record.product])
     folder = f"{{release}}/{environment.folder}" if environment.folder else "{release}"

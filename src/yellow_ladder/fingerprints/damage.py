@@ -5,17 +5,16 @@ A pure function of old and new values. Engines give numbers and times as numbers
 
 from __future__ import annotations
 
-import json
 import re
 import unicodedata
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from decimal import Decimal, InvalidOperation
-from html import unescape
 from typing import Any
 
 from yellow_ladder.fingerprints.meanings import FALSE_WORDS, TRUE_WORDS, moment_of, text_of
+from yellow_ladder.fingerprints.spellings import coded, encoded, escaped, replaced
 from yellow_ladder.words import count_of
 
 OTHER = "another value"
@@ -111,7 +110,7 @@ def _numbers(old: Any, new: Any) -> str:
         return ""
     if first == -second:
         return "sign lost or turned"
-    if second in _LIMITS and first > second:
+    if second in _LIMITS and first - second >= 1:
         return f"cut at the largest number of its type, {second}"
     if second == 0:
         return "0 instead of a number"
@@ -123,7 +122,8 @@ def _numbers(old: Any, new: Any) -> str:
         return "rounded: fewer digits than before"
     if first and (ratio := second / first) and abs(ratio).normalize() in _POWERS:
         return f"multiplied by {ratio.normalize():f}"
-    return "another number"
+    turns = next((2**bits for bits in (8, 16, 32, 64) if second in (first % 2**bits, first % 2**bits - 2**bits)), None)
+    return f"wrapped around at {turns:,}" if turns and not _places(first) else "another number"
 
 
 _POWERS = {Decimal(10) ** power for power in range(-9, 10) if power}
@@ -152,6 +152,8 @@ def _times(old: Any, new: Any) -> str:
     if first is None or second is None:
         return ""
     (was, digits), (now, fewer) = first, second
+    if now in _BEGINNINGS:
+        return "the beginning of a calendar instead of a moment"
     if was == now:
         return "the same moment, written otherwise" if digits == fewer else "fraction of a second lost"
     for words, cut in _UNITS:
@@ -161,16 +163,22 @@ def _times(old: Any, new: Any) -> str:
         return "fraction of a second lost"
     if was.day == now.month and was.month == now.day and was.year == now.year:
         return "day and month changed places"
-    if (was.month, was.day, was.timetz()) == (now.month, now.day, now.timetz()):
-        return f"shifted by {now.year - was.year:+d} years"
     seconds = (now - was).total_seconds()
     if seconds % 900 == 0 and abs(seconds) <= _FURTHEST_H * 3600:
         return f"shifted by {seconds / 3600:+g} hours"
-    if seconds % 86400 == 0:
-        return f"shifted by {int(seconds // 86400):+d} days"
-    return "another time"
+    return _by_days(was, now)
 
 
+def _by_days(was: datetime, now: datetime) -> str:
+    months = (now.year - was.year) * 12 + now.month - was.month
+    if months and (was.day, was.timetz()) == (now.day, now.timetz()):
+        return f"shifted by {months:+d} months" if months % 12 else f"shifted by {months // 12:+d} years"
+    seconds = (now - was).total_seconds()
+    return f"shifted by {int(seconds // 86400):+d} days" if seconds % 86400 == 0 else "another time"
+
+
+# What an empty or unreadable moment becomes: the first second of counted time, and the first days that types know.
+_BEGINNINGS = {datetime(year, 1, 1, tzinfo=UTC) for year in (1, 1000, 1900, 1970)}
 _UNITS: tuple[tuple[str, Callable[[datetime], datetime]], ...] = (
     ("fraction of a second lost", lambda one: one.replace(microsecond=0)),
     ("seconds lost", lambda one: one.replace(microsecond=0, second=0)),
@@ -180,9 +188,14 @@ _UNITS: tuple[tuple[str, Callable[[datetime], datetime]], ...] = (
 
 
 def _bytes(old: Any, new: Any) -> str:
-    if isinstance(old, bytes) and isinstance(new, bytes) and old.startswith(new):
+    if not (isinstance(old, bytes) and isinstance(new, bytes)):
+        return ""
+    if old.startswith(new):
         return f"cut at {len(new)} bytes" if new else "empty instead of a value"
-    return ""
+    if new.startswith(old):
+        return "something was put behind it"
+    name = coded(old, new.decode("latin-1"))
+    return f"encoded once more, as {name}" if name else ""
 
 
 def _blanks(old: str, new: str) -> str:
@@ -243,21 +256,6 @@ def _is_masked(old: str, new: str) -> bool:
     return re.fullmatch(pattern, new) is not None
 
 
-def _written(old: str, new: str) -> str:
-    if unescape(old) == new or unescape(new) == old:
-        return "written for HTML" if len(new) > len(old) else "no longer written for HTML"
-    if new in (old.replace("'", "''"), old.replace("\\", "\\\\"), old.replace("'", "\\'"), old.replace('"', '\\"')):
-        return "quotes or backslashes doubled"
-    if old in (new.replace("'", "''"), new.replace("\\", "\\\\")):
-        return "doubled quotes or backslashes undone"
-    if old[:1] in "{[" and new[:1] in "{[":
-        try:
-            return "the same JSON, written otherwise" if json.loads(old) == json.loads(new) else "other JSON"
-        except ValueError:
-            return ""
-    return ""
-
-
 def _of_texts(tell: Callable[[str, str], str]) -> Callable[[Any, Any], str]:
     def told(old: Any, new: Any) -> str:
         texts = _texts(old, new)
@@ -272,7 +270,7 @@ _TELLERS: tuple[Callable[[Any, Any], str], ...] = (
     _times,
     _numbers,
     _bytes,
-    *map(_of_texts, (_blanks, _letters, _encoding, _written, _cut)),
+    *map(_of_texts, (_blanks, _letters, _encoding, escaped, replaced, encoded, _cut)),
 )
 
 

@@ -20,6 +20,8 @@ from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
 _NOT_HELD = ("default rights ",)
 _WITH_TABLES = ("table ", "sequence ")
 """What is judged with the tables where it is gone: a sequence goes with the column that it belongs to."""
+_ACTING = ("trigger", "rule", "policy", "event")
+"""What changes or hides rows from now on: where one came that nobody declared, data are no longer safe as they are."""
 _TOKEN = re.compile(
     r"""'(?:[^']|'')*'|"(?:[^"]|"")*"|`(?:[^`]|``)*`|\[[^\]]*\]|\w+|::|<>|[<>!=]=|\|\||[^\w\s]""", re.UNICODE
 )
@@ -46,7 +48,7 @@ class _Spoken:
 
 
 def judge_definitions(before: DatabasePrint, after: DatabasePrint, lineage: Lineage) -> list[TableVerdict]:
-    """A verdict for each definition that is gone or not what it was, without a release declaring it."""
+    """A verdict for each definition that is gone, is not what it was, or came to act on data, undeclared."""
     spoken = _spoken_of(before, lineage)
     found = []
     by_form = _by_form(after)
@@ -70,7 +72,18 @@ def judge_definitions(before: DatabasePrint, after: DatabasePrint, lineage: Line
             remark = "is gone, and no release declares it"
         if remark:
             found.append(TableVerdict(now_name, Verdict.DIFFERS, None, None, 0, (remark,)))
+    known = {*before.objects, *(_name_now(name, spoken) for name in before.objects), *lineage.added_objects}
+    for name in sorted(after.objects.keys() - known):
+        if name.partition(" ")[0] in _ACTING and not _came_along(name, after.objects[name], spoken):
+            remark = "appeared, and no release declares it"
+            found.append(TableVerdict(name, Verdict.DIFFERS, None, None, 0, (remark,)))
     return found
+
+
+def _came_along(name: str, text: str, spoken: Mapping[str, _Spoken]) -> bool:
+    """Whether something that acts on data came with its table, or speaks of a column that a release declares."""
+    its = spoken.get(name.partition(" on ")[2] or _table_of(text))
+    return its is not None and (its.is_made_anew or _speaks_of(text, its.free))
 
 
 def tables_by_another_name(before: DatabasePrint, after: DatabasePrint, table: str) -> set[str]:

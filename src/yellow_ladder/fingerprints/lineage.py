@@ -62,6 +62,7 @@ class Lineage:
     tables: dict[str, TableLine]
     dropped_tables: list[str] = field(default_factory=list)
     dropped_columns: list[str] = field(default_factory=list)
+    added_objects: list[str] = field(default_factory=list)
     dropped_objects: list[str] = field(default_factory=list)
     changed_definitions: list[str] = field(default_factory=list)
     contradictions: list[str] = field(default_factory=list)
@@ -117,6 +118,7 @@ def _apply(lineage: Lineage, version: str, contract: Contract) -> None:
         if lineage.tables.pop(name, None) is None:
             lineage.contradictions.append(f"{version} drops the table {name}, which is not there")
         lineage.dropped_tables.append(name)
+    lineage.added_objects += contract.objects_added
     lineage.dropped_objects += contract.objects_dropped
     lineage.changed_definitions += contract.definition_changed
 

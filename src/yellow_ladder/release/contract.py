@@ -117,6 +117,7 @@ class Contract(Record):
     database: str = "main"
     tables_added: Names = []
     tables_dropped: Names = []
+    objects_added: Names = []
     objects_dropped: Names = []
     definition_changed: Names = []
     tables: list[TableChange] = []

@@ -71,10 +71,17 @@ def _add_definitions(contract: Table, before: Basis, after: DatabasePrint) -> No
     name = str(contract["database"])
     seen = Contract.model_validate(contract.unwrap())
     line = compose(before.databases[name], [*before.contracts(name), ("seen", seen)])
-    left = [one.table for one in judge_definitions(before.databases[name], after, line)]
-    known = [one for one in left if one in after.objects]
+    left = {one.table: _has_come(one) for one in judge_definitions(before.databases[name], after, line)}
+    came = [one for one, is_new in left.items() if is_new]
+    known = [one for one, is_new in left.items() if one in after.objects and not is_new]
+    if came:
+        contract["objects_added"] = sorted(came)
     if known:
         contract["definition_changed"] = sorted({*seen.definition_changed, *known})
+
+
+def _has_come(seen: TableVerdict) -> bool:
+    return any(remark.startswith("appeared") for remark in seen.remarks)
 
 
 def _contract(name: str, basis: Basis, differing: Mapping[str, TableVerdict], after: DatabasePrint) -> Table:
@@ -96,7 +103,8 @@ def _contract(name: str, basis: Basis, differing: Mapping[str, TableVerdict], af
         ("tables_added", came),
         ("tables_dropped", [one for one in before.tables if one in seen and one not in after.tables]),
         ("objects_dropped", [one for one in defined if one not in after.objects]),
-        ("definition_changed", [one for one in defined if one in after.objects]),
+        # What came with a table is declared with it: the rest is seen when all else is declared.
+        ("definition_changed", [one for one in defined if one in after.objects and not _has_come(differing[one])]),
     ):
         if names:
             contract.add(key, sorted(names))
