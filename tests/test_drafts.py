@@ -16,7 +16,7 @@ from tests.archives import entry, write
 from tests.conftest import Demo, MakeDemo, run_program
 from tests.sites import HEAD, SHEET
 from yellow_ladder.discovery.packages import version_in_name
-from yellow_ladder.drafting.needs import as_range
+from yellow_ladder.drafting.needs import as_range, needs_in
 from yellow_ladder.files.archives.unpack import Limits, look_through
 from yellow_ladder.release.sheet import parse_sheet
 
@@ -134,6 +134,15 @@ def test_an_archive_of_which_nothing_can_be_told_keeps_no_other_from_its_sheet(b
 )  # fmt: skip
 def test_what_a_package_needs_becomes_a_range_or_stays_words(says: str, meant: str) -> None:
     assert as_range(says) == meant
+
+
+@pytest.mark.parametrize(
+    ("line", "meant"),
+    [("ruby '>= 2.5.0', '< 3.2.0'", ">=2.5.0,<3.2.0"), ("ruby('~> 3.1')", ">=3.1,<4"), ("ruby File.read('x')", None)],
+)
+def test_what_a_list_of_gems_needs(line: str, meant: str | None) -> None:
+    needs = needs_in({"Gemfile": f"source 'https://gems.example'\n\n{line}\ngem 'knots', '~> 1.0'\n"})
+    assert [(one.runtime, one.range) for one in needs] == ([("ruby", meant)] if meant else [])
 
 
 @pytest.mark.parametrize("is_at_hand", [True, False])

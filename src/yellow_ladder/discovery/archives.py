@@ -10,7 +10,7 @@ from pathlib import Path
 from yellow_ladder.files.archives.unpack import UNANNOUNCED_LIMIT_BYTES, Limits, look_through
 
 # Where packages of the language runtimes say what they need.
-PACKAGE_FILES = ("composer.json", "package.json", "pyproject.toml", "PKG-INFO")
+PACKAGE_FILES = ("composer.json", "package.json", "pyproject.toml", "PKG-INFO", "Gemfile")
 LARGEST_FILE_BYTES = 256 * 1024
 _FAR_DOWN = 3
 _PROGRAM = re.compile(

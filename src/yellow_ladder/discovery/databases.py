@@ -29,6 +29,9 @@ _FIELDS = (
 _ABOUT_DATABASES = re.compile(
     r"(?i)(^|[._])(db|database|databases|sql|mysql|postgres|pgsql|datasource|doctrine)|^db|dbname"
 )
+# A file that is called so is about nothing else, and its keys need not say it.
+_FILE_OF_DATABASES = re.compile(r"(?i)^(?:databases?|db|dbconfig|database[._-]?conf\w*)\.\w+$")
+_IN_USE, _OF_AUTHORS = "production", {"development", "test", "default", "defaults", "staging"}
 _AN_EXPRESSION = re.compile(r"[()'\"<>]")
 _HUMP = re.compile(r"(?<=[a-z0-9])(?=[A-Z])")
 _NAMES_IN_KEYS = {"postgres": "postgresql", "pgsql": "postgresql", "mariadb": "mariadb", "mysql": "mysql"}
@@ -94,19 +97,11 @@ def _from_url(key: str, value: str, file: Path, root: Path) -> list[FoundDatabas
 
 def _from_fields(pairs: Iterable[tuple[str, str]], file: Path, root: Path) -> list[FoundDatabase]:
     """Host, name, user and so on under keys of their own, grouped by what stands before their last word."""
-    groups: dict[str, dict[str, tuple[str, str]]] = {}
     pairs = list(pairs)
     # Some name the engine, or its driver, beside the block that has the rest.
     engines = {key.lower().rpartition(".")[0]: value for key, value in pairs if value.lower() in _ENGINES}
-    for key, value in pairs:
-        plain = _HUMP.sub("_", key)  # `DatabaseHost` is said as `database_host` elsewhere
-        if not _ABOUT_DATABASES.search(plain):
-            continue
-        prefix, field = _field_of(plain)
-        if field:
-            groups.setdefault(prefix, {}).setdefault(field, (key, value))
     found = []
-    for prefix, fields in groups.items():
+    for prefix, fields in _grouped(pairs, file).items():
         above = prefix.rpartition(".")[0]
         if above and "engine" not in fields and above in engines and _ABOUT_DATABASES.search(prefix):
             fields["engine"] = (above, engines[above])
@@ -121,6 +116,26 @@ def _from_fields(pairs: Iterable[tuple[str, str]], file: Path, root: Path) -> li
         elif "host" in fields or "user" in fields or "engine" in fields:
             found.append(_server(fields, name, where))
     return found
+
+
+def _grouped(pairs: Iterable[tuple[str, str]], file: Path) -> dict[str, dict[str, tuple[str, str]]]:
+    """What is said of each database, by what stands before the last word of the keys."""
+    groups: dict[str, dict[str, tuple[str, str]]] = {}
+    is_of_databases = _FILE_OF_DATABASES.match(file.name) is not None
+    for key, value in pairs:
+        plain = _HUMP.sub("_", key)  # `DatabaseHost` is said as `database_host` elsewhere
+        if is_of_databases or _ABOUT_DATABASES.search(plain):
+            prefix, field = _field_of(plain)
+            if field:
+                groups.setdefault(prefix, {}).setdefault(field, (key, value))
+    for key, value in pairs:  # a part of YAML that begins as a copy of another one
+        above = groups.get(value.removeprefix("*")) or groups.get("default") or groups.get("defaults")
+        if key.endswith(".<<") and above is not None:
+            prefix = key.lower().removesuffix(".<<")
+            groups[prefix] = {**above, **groups.get(prefix, {})}
+    # The others in such a file are of those who write the application.
+    others = _OF_AUTHORS if _IN_USE in groups else ()
+    return {prefix: fields for prefix, fields in groups.items() if prefix not in others}
 
 
 def _is_name(value: str) -> bool:

@@ -56,6 +56,7 @@ _MOST_ENTRIES = 200_000
 _MOST_DATABASES = 4  # in one folder: more of them are most likely one for each user or thing
 _KEY_FILE = re.compile(
     r"(?i)\.(key|pem)$|^(secret|master|enc(rypt(ion)?)?|crypt|sign(ing)?|aes|jwt)[._-]?keys?(\.\w+)?$|^\.?secrets?$"
+    r"|^secret[._-]?(?:tokens?|key[._-]?base)(?:\.\w+)?$"
 )
 _LICENCE_FILE = re.compile(r"(?i)licen[cs]e.*\.(key|lic|dat)$|\.lic$")
 _CODE_NAME = re.compile(r"(?i)^(?:.*[._-])?(?:config|conf|settings?|local|parameters|options)(?:\.inc)?\.\w+$")
@@ -65,7 +66,8 @@ _BUILD_NAME = re.compile(
     r"(?i)^[a-z]+\.config\.(?:js|cjs|mjs|ts|json)$|^[tj]sconfig.*\.json$|schema\.json$|^package.*\.json$"
 )
 _NOT_OF_A_SITE = re.compile(
-    r"(?i)(?:^|/)(?:tests?|docs?|migrations?|node_modules|vendor|site-packages|\.(?!config/)[^/]+)/"
+    r"(?i)(?:^|/)(?:tests?|docs?|migrations?|node_modules|vendor|site-packages|\.(?!config/)[^/]+"
+    r"|(?:\w+_)?(?:examples?|samples?)(?:_\w+)?|locales?|langs?|languages?|i18n|l10n|nls|translations?)/"
 )
 # What a vendor puts beside the real file, to be copied.
 _SAMPLE_NAME = re.compile(

@@ -99,7 +99,10 @@ def _own_name(process: psutil.Process, words: list[str]) -> str:
     """The program of a process that has given itself another name; nothing where its words are those it began with."""
     program = process.exe()
     first = words[0].partition(" ")[0]
-    is_told = "/" in first or _interpreter(first) in (*_SHELLS, _interpreter(program))
+    is_told = ("/" in first and Path(process.cwd(), first).exists()) or _interpreter(first) in (
+        *_SHELLS,
+        _interpreter(program),
+    )
     return "" if is_told or Path(first).name == Path(program).name else program
 
 
@@ -112,8 +115,8 @@ def _is_of(root: Path, process: psutil.Process, words: list[str]) -> bool:
     if "/" in words[0] and program.is_relative_to(root) and os.access(program, os.X_OK):
         return True
     interpreter = _interpreter(words[0])
-    if interpreter not in (*_SHELLS, *INTERPRETERS) and "/" not in words[0]:
-        interpreter = _interpreter(process.exe())  # a program may have given itself another name
+    if interpreter not in (*_SHELLS, *INTERPRETERS) and not ("/" in words[0] and program.exists()):
+        interpreter = _interpreter(process.exe())  # a program may have given itself another name, with an address in it
     if interpreter in _SHELLS:
         return any(_is_script(root, Path(folder, word)) for word in words[1:2])
     if interpreter not in INTERPRETERS:

@@ -14,7 +14,7 @@ from yellow_ladder import nolinks
 from yellow_ladder.discovery.data import CODE
 from yellow_ladder.discovery.running import Running
 from yellow_ladder.files.reading import read_regular
-from yellow_ladder.release.versions import Version
+from yellow_ladder.release.versions import Version, told_by
 
 _VERSION_FILES = (
     ("VERSION", ""), ("version.txt", ""), ("VERSION.txt", ""), ("RELEASE", ""), ("version", ""),
@@ -30,6 +30,12 @@ _VERSION_FILES = (
 _NEAR_TOP = 2
 # In code that is named so, whatever else it holds: the first variable of that name with a version in it.
 _IN_CODE = re.compile(r"""(?im)^\s*(?:const\s+|public\s+)?\$?(\w*version\w*)\s*=\s*['"]\d+\.\d[^'"]*['"]""")
+# The parts of a version in constants of their own, one after the other.
+_IN_PARTS = re.compile(
+    r"(?i)\b(?P<major>\w*(?-i:MAJOR|Major|major)\w*)\W+\d+\b[\s\S]{0,200}?"
+    r"\b(?P<minor>\w*(?-i:MINOR|Minor|minor)\w*)\W+\d+\b"
+    r"(?:[\s\S]{0,200}?\b(?P<patch>\w*(?:tiny|patch|micro|teeny|revision|bugfix|fix)\w*)\W+\d+\b)?"
+)
 _CODE_READ_BYTES = 64 * 1024
 _SHORT_BYTES = 256
 _A_VERSION = re.compile(r"(?<![\w.])\d+(?:\.\d+)+[\w.+-]*")
@@ -56,7 +62,11 @@ def find_version(root: Path, files: Mapping[str, os.stat_result], running: Seque
         if not pattern and not _is_version(says):
             pattern = _pattern_in_code(text) if Path(path).suffix in CODE else _pattern_for(text)
         match = re.search(pattern, text, re.MULTILINE) if pattern else None
-        says = match[1] if match else "" if pattern else says
+        says = told_by(match) if match else "" if pattern else says
+        parts = _IN_PARTS.search(text) if "." not in says and Path(path).suffix in CODE else None
+        if parts is not None:
+            pattern = _pattern_of_parts(parts)
+            says = told_by(re.search(pattern, text, re.MULTILINE) or parts)
         if _is_version(says):
             return FoundVersion(path, pattern, says)
     return FoundVersion()
@@ -109,6 +119,8 @@ def _version_files(files: Mapping[str, os.stat_result]) -> Iterator[tuple[str, s
         is_named_so = "version" in path.rsplit("/", 1)[-1].lower()
         if is_named_so and (files[path].st_size <= _SHORT_BYTES or Path(path).suffix in CODE):
             yield path, ""
+    deeper = [path for path in files if path.count("/") == _NEAR_TOP and Path(path).suffix in CODE]
+    yield from ((path, "") for path in sorted(deeper) if Path(path).stem.lower() in ("version", "_version"))
 
 
 def _is_version(text: str) -> bool:
@@ -124,6 +136,11 @@ def _pattern_in_code(text: str) -> str:
     if match is None:
         return _pattern_for(text) if len(text) <= _SHORT_BYTES else ""
     return rf"\b{match[1]}\s*=\s*\W(\d[\w.+-]*)"
+
+
+def _pattern_of_parts(parts: re.Match[str]) -> str:
+    named = (rf"\b{word}\W+(?P<{part}>\d+)" for part, word in parts.groupdict().items() if word)
+    return r"[\s\S]{0,200}?".join(named)
 
 
 def _pattern_for(text: str) -> str:

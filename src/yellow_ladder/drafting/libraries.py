@@ -16,6 +16,7 @@ _BY_LIST = (
     ("yarn.lock", "node_modules", ("yarn", "install", "--frozen-lockfile", "--production")),
     ("pnpm-lock.yaml", "node_modules", ("pnpm", "install", "--frozen-lockfile", "--prod")),
     ("package.json", "node_modules", ("npm", "install", "--omit=dev")),
+    ("Gemfile", "vendor/bundle", ("bundle", "install")),
     ("composer.lock", "vendor", ("composer", "install", "--no-dev", "--no-interaction")),
 )
 
@@ -31,10 +32,12 @@ class Libraries:
 def libraries_of(site: Site, shipped: Collection[str]) -> Iterator[Libraries]:
     """The folders that are there and in no archive, with how the list in the archive says that they are made."""
     tree = site.root / site.release_path
+    found = set[str]()
     for file, folder, run in _BY_LIST:
-        if file in shipped and _is_apart(folder, shipped) and nolinks.is_folder(tree / folder):
+        is_new = folder not in found and file in shipped
+        if is_new and _is_apart(folder, shipped) and nolinks.is_folder(tree / folder):
+            found.add(folder)
             yield Libraries(folder, (run,))
-            break
     for folder in _RUNTIME_FOLDERS:
         if nolinks.is_there(tree / folder / "pyvenv.cfg") and _is_apart(folder, shipped):
             made = ("python3", "-m", "venv", folder)

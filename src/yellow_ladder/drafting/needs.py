@@ -67,11 +67,20 @@ def _pkg_info(text: str) -> Iterator[tuple[str, str]]:
         yield "python", said[1].strip()
 
 
+def _gemfile(text: str) -> Iterator[tuple[str, str]]:
+    """Plain words alone: what is computed there cannot be told."""
+    said = _RUBY.search(text)
+    if said:
+        yield "ruby", ", ".join(re.findall(r"""['"]([^'"]*)['"]""", said[1]))
+
+
+_RUBY = re.compile(r"""(?m)^ruby\s*\(?((?:['"][^'"#]*['"]\s*,?\s*)+)\)?\s*$""")
 _READERS = {
     "composer.json": _composer,
     "package.json": _package,
     "pyproject.toml": _pyproject,
     "PKG-INFO": _pkg_info,
+    "Gemfile": _gemfile,
 }
 
 

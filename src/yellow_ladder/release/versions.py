@@ -22,6 +22,15 @@ _PREVIEW = re.compile(r"[-._](milestone|m|snapshot|nightly|final|ga)(?=$|[-._+\d
 _OPERATORS = ("===", "==", "!=", "~=", ">=", "<=", ">", "<")
 
 
+def told_by(found: re.Match[str]) -> str:
+    """What a pattern took: groups with names joined by dots, as where major and minor stand apart; else the first
+    group, or the whole.
+    """
+    if found.re.groupindex:
+        return ".".join(one for one in found.groupdict().values() if one)
+    return (found.group(1) if found.groups() else found.group(0)) or ""
+
+
 @lru_cache(maxsize=65_536)
 def _parsed(text: str) -> _Parsed:
     return _Parsed(normalised(text))

@@ -16,7 +16,7 @@ from yellow_ladder import nolinks, web
 from yellow_ladder.errors import LadderError
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.masking import masked_url
-from yellow_ladder.release.versions import Version
+from yellow_ladder.release.versions import Version, told_by
 from yellow_ladder.services import services_of
 from yellow_ladder.site.records import BuildRuntime, Runtime, Tool, VersionProbe
 from yellow_ladder.site.site import Site
@@ -230,7 +230,7 @@ def _parsed(body: str) -> Any:
 
 
 def matched(text: str, pattern: str) -> str:
-    """The first group (or the whole) of the first line that matches; without a pattern, the first line."""
+    """What a pattern takes of the first place that matches; without a pattern, the first line."""
     if not pattern:
         lines = text.strip().splitlines()
         if not lines:
@@ -239,7 +239,7 @@ def matched(text: str, pattern: str) -> str:
     found = re.search(pattern, text, re.MULTILINE)
     if found is None:
         raise ValueError(f"nothing matches the pattern {pattern!r}")
-    return _printable((found.group(1) if found.groups() else found.group(0)) or "")
+    return _printable(told_by(found))
 
 
 def _version_in(line: str) -> str:

@@ -8,19 +8,25 @@ from dataclasses import asdict
 from yellow_ladder.climb.placing.elsewhere import place_elsewhere
 from yellow_ladder.climb.placing.kinds import placement_of
 from yellow_ladder.climb.proving.closed import not_by_closing
-from yellow_ladder.climb.record.commands import written_by_commands
-from yellow_ladder.climb.record.plan import RungPlan, migrations_folder
+from yellow_ladder.climb.record.commands import commands_at, written_by_commands
+from yellow_ladder.climb.record.plan import Plan, RungPlan, migrations_folder
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.climb.works.door import close_site, close_tree
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.files.entry import within
 from yellow_ladder.files.listing import Chosen
-from yellow_ladder.files.manifest import count_files, take_manifest
+from yellow_ladder.files.manifest import Difference, count_files, take_manifest
 from yellow_ladder.migrations.apply import apply_scripts, read_scripts
+from yellow_ladder.release.commands import Point
 from yellow_ladder.release.sheet import Migration
 from yellow_ladder.survey.probes import ask_all
 from yellow_ladder.survey.questions import ask_for_release
 from yellow_ladder.survey.versions import judge_versions
+from yellow_ladder.words import count_of, some_of
+
+_MOST_NAMED = 5
+_WITH_THE_TREE = (Point.PLACED, Point.BEFORE_MIGRATIONS, Point.AFTER_MIGRATIONS)
+"""When commands run between a release's placing and the look at it."""
 
 
 def place(rung: RungPlan) -> Work:
@@ -64,6 +70,21 @@ def migrate(rung: RungPlan, migrations: Sequence[Migration]) -> Work:
     return do
 
 
+def _differs(plan: Plan, rung: RungPlan, differences: Sequence[Difference]) -> Problem:
+    """What was written in the tree since it was placed, and how to say that a command is meant to."""
+    named = some_of((f"{one.path} ({one.change})" for one in differences), _MOST_NAMED)
+    text = f"{count_of(len(differences), 'file')} of {rung.to_version} not as placed: {named}"
+    commands = [one.id for one in rung.migrations if one.command is not None]
+    commands += [one.name for at in _WITH_THE_TREE for one in commands_at(plan, at, rung)]
+    remedy = "see what else writes there"
+    if commands:
+        paths = ", ".join(f'"{one.path}"' for one in differences[:_MOST_NAMED])
+        remedy = (
+            f"where {' or '.join(commands)} is meant to write that, say so there: writes = [{paths}]; else {remedy}"
+        )
+    return Problem("rung-differs", text, remedy, differences[0].path)
+
+
 def check_rung(rung: RungPlan) -> Work:
     """The work of seeing that a rung's files and schema are what they should be."""
 
@@ -76,11 +97,7 @@ def check_rung(rung: RungPlan) -> Work:
         theirs = written_by_commands(run.plan, rung)
         differences = [one for one in not_by_closing(run.plan, wanted, found) if not within(one.path, theirs)]
         if differences:
-            first = differences[0]
-            text = (
-                f"{first.path} differs from the file of {rung.to_version} ({first.change}); {len(differences)} differ"
-            )
-            raise AnswerNo(Problem("rung-differs", text, "see what else writes there", first.path))
+            raise AnswerNo(_differs(run.plan, rung, differences))
         # A passage is on no disk of the site's: only the schema tells that it has done its work.
         kinds = ("schema",) if rung.is_passage else ("disk", "schema")
         says = ask_all(run.plan.site_at(rung), kinds)
