@@ -207,7 +207,9 @@ def test_what_is_the_sites_own_lies_further_down_as_well(is_at_hand: bool, tmp_p
     app = tmp_path / "app"
     shipped = ["VERSION", "index.php", "content/index.php", "content/plugins/tide/tide.php", "content/readme.txt",
                "include/themes/plain/a.css", "content/plugins/rope/rope.php", "include/a.php"]  # fmt: skip
-    own = ["content/uploads/2026/ship.jpg", "content/plugins/ours/ours.php", ".htaccess", "content/plans/ost.pdf"]
+    shipped += ["conf/users.php.dist", "conf/defaults.php", "content/dress/plain/page.php", "content/dress/list.txt"]
+    own = ["content/uploads/2026/ship.jpg", "content/plugins/ours/ours.php", ".htaccess", "content/plans/ost.pdf",
+           "conf/users.php", "conf/rules.php", "content/dress/ours/page.php", "include/left_over.php"]  # fmt: skip
     for name in (*shipped, *own):
         (app / name).parent.mkdir(parents=True, exist_ok=True)
         (app / name).write_text("2.4")
@@ -217,7 +219,8 @@ def test_what_is_the_sites_own_lies_further_down_as_well(is_at_hand: bool, tmp_p
     keep = tomllib.loads(run_program("--json", "init", str(app), folder=tmp_path).document["result"]["text"])["keep"]
     wanted = {"data": ["content/uploads"], "addons": ["content/plugins"]}
     if is_at_hand:
-        wanted |= {"data": ["content/plans", "content/uploads"], "assets": [".htaccess"]}
+        wanted |= {"data": ["content/plans", "content/uploads"], "addons": ["content/dress", "content/plugins"]}
+        wanted["assets"] = [".htaccess", "conf/rules.php", "conf/users.php"]  # other code may be an older release's
     assert keep == wanted
 
 

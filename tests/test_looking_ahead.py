@@ -45,6 +45,8 @@ NOW = datetime(2026, 11, 23, 22, 0, tzinfo=UTC)
         ["2025-12-31", "2026-01-20", "2026-11-23", "2027-01-01"],
         ["2025.12", "2026-01", "2026.2", "2026.11"],
         ["v2026-01-20T10-33-05Z", "2026-01-20T10-33-06Z", "20260120T104000Z", "2026-01-21"],
+        ["2026-01-20", "2026-01-20a", "2026-01-20b", "2026-01-20T00-00-01", "2026-01-21rc1", "2026-01-21"],
+        ["1.0.2", "1.0.2k", "1.0.2m", "1.0.2.1", "1.0.3b", "1.0.3"],
         ["release-2.6", "REL_2_6_1", "quaybook-3.0", "v3.1"],
     ],
 )
@@ -58,8 +60,9 @@ def test_versions_order_however_products_write_them(ordered: list[str]) -> None:
 
 def test_ranges_hold_for_dates_too() -> None:
     assert Version("2026-01-20").is_in(">=2026-01-01,<2026-02-01")
+    assert Version("2026-01-20a").is_in(">2026-01-20,<2026-01-20b")
     assert not Version("2026-02-01").is_in(">=2026-01-01,<2026-02-01")
-    for text in ("", "three", "../3.0", "3.0/4", "1.1.1w"):
+    for text in ("", "three", "../3.0", "3.0/4", "1.1.1ww"):
         with pytest.raises(ValueError, match="should be a version"):
             Version(text)
 

@@ -45,6 +45,7 @@ from yellow_ladder.checks.services import (
     timed_jobs,
 )
 from yellow_ladder.checks.settings import mode_switches, settings_changes, settings_elsewhere, settings_readable
+from yellow_ladder.checks.shipped_data import shipped_data
 from yellow_ladder.checks.site import climbs_of_others, left_over_work, maintenance_flag, probes_agree
 from yellow_ladder.checks.trust import environment_sound, hidden_rights, state_folder_safe, what_root_runs
 from yellow_ladder.database.kept import connections_kept
@@ -111,6 +112,7 @@ ROUTE_CHECKS: dict[str, RouteCheck] = {
     "moves": unbuilt_moves,
     "settings changes": settings_changes,
     "settings elsewhere": settings_elsewhere,
+    "data of releases": shipped_data,
     "what changes": warnings_of_releases,
 }
 _ORDER = (Level.STOP, Level.WARN, Level.OK)

@@ -52,6 +52,7 @@ _DAY_S = 86_400
 _NEARLY_ALL_CODE, _ENOUGH_CODE = 0.8, 5
 # Placeholders and files that forbid a look are shipped in folders for data.
 _PLACEHOLDER_BYTES = 2048
+_DEEPEST_MIXED = 4
 _FEW_SHIPPED, _HALF, _MOST_STRAYS = 3, 0.5, 20
 
 
@@ -69,13 +70,14 @@ _Files = list[tuple[str, os.stat_result]]
 @dataclass(frozen=True, slots=True)
 class _Installed:
     """How the code came: about when (seconds since 1970; 0 where nothing tells), whose nearly all of it is, and what
-    its release shipped, where that is at hand.
+    its release shipped, where that is at hand; `mixed` folders have the site's own code beside the release's.
     """
 
     at: float
     keeper: int | None
     others_write: bool
     shipped: Collection[str] = ()
+    mixed: Collection[str] = ()
 
 
 DEEPEST = 6
@@ -100,7 +102,7 @@ def data_folders(
         yield Guess(".git", "the history of a checkout")
     for folder, inside in sorted(folders.items()):
         why = _why_data(root, folder, inside, came)
-        if folder.lower() in ADDON_NAMES:
+        if folder.lower() in ADDON_NAMES or folder in came.mixed:
             continue
         if not why:
             yield from _data_within(root, folder, inside, came)
@@ -132,7 +134,7 @@ def _data_within(root: Path, folder: str, inside: _Files, came: _Installed) -> I
     """Folders of data further down in one that has code, too: known by what is not from the release, else by name."""
     for part, of_it in _by_folder(inside, folder).items():
         name = part.rpartition("/")[2].lower()
-        if name in ADDON_NAMES:
+        if name in ADDON_NAMES or part in came.mixed:
             continue
         if came.shipped:
             why = _why_data(root, part, of_it, came)
@@ -148,7 +150,8 @@ def addon_folders(files: Iterable[str], shipped: Collection[str]) -> Iterator[Gu
     """Folders that are named like those of add-ons, at the top and next below, where they have folders in them; below
     code only where something in them is not from the release.
     """
-    found: dict[str, bool] = {}
+    files = list(files)
+    found = dict.fromkeys(mixed_folders(files, shipped), True)
     for path in files:
         parts = path.split("/")
         if len(parts) > 1 and parts[0].lower() in ADDON_NAMES:
@@ -157,7 +160,24 @@ def addon_folders(files: Iterable[str], shipped: Collection[str]) -> Iterator[Gu
             is_likely = parts[0].lower() not in _FOLDERS_OF_CODE or bool(shipped and path not in shipped)
             name = "/".join(parts[:2])
             found[name] = found.get(name, False) or is_likely
-    yield from (Guess(name, "its name") for name, is_likely in sorted(found.items()) if is_likely)
+    known = [name for name, is_likely in sorted(found.items()) if is_likely]
+    for name in known:
+        is_named_so = name.rpartition("/")[2].lower() in ADDON_NAMES
+        yield Guess(name, "its name" if is_named_so else "code of its own beside what the release has there")
+
+
+def mixed_folders(files: Iterable[str], shipped: Collection[str]) -> list[str]:
+    """Folders in which the release has folders with code, and beside them there are others with code, all their own."""
+    of_release, all_own, with_code = set[str](), set[str](), set[str]()
+    for path in files if shipped else ():
+        parts = path.split("/")
+        for depth in range(2, min(len(parts), _DEEPEST_MIXED + 1)):
+            below = "/".join(parts[:depth])
+            (of_release if path in shipped else all_own).add(below)
+            if Path(path).suffix in CODE:
+                with_code.add(below)
+    own, theirs = (all_own - of_release) & with_code, of_release & with_code
+    return sorted({one.rpartition("/")[0] for one in own} & {one.rpartition("/")[0] for one in theirs})
 
 
 def strays(files: Iterable[str], shipped: Collection[str], claimed: Collection[str]) -> Iterator[Guess]:
@@ -165,9 +185,16 @@ def strays(files: Iterable[str], shipped: Collection[str], claimed: Collection[s
     over from an older one.
     """
     if shipped:
-        own = (path for path in files if path not in shipped and Path(path).suffix not in CODE)
+        there = set(files)
+        own = (path for path in there if path not in shipped and not _may_be_left_over(path, there))
         found = [path for path in own if not within(path, claimed)]
         yield from (Guess(path, "not from the release") for path in sorted(found)[:_MOST_STRAYS])
+
+
+def _may_be_left_over(path: str, files: Collection[str]) -> bool:
+    """Whether a file may be code of an older release: no code of the site's own, as among settings, or by a sample."""
+    of_settings = any(_FOLDER_OF_SETTINGS.search(folder) for folder in path.split("/")[:-1])
+    return Path(path).suffix in CODE and not of_settings and not sample_of(path, files)
 
 
 def _empty_in(root: Path, files: Iterable[str]) -> Iterator[str]:
@@ -193,7 +220,7 @@ def _how_it_came(
     if not (libraries or len(code) >= _ENOUGH_CODE) or count < _NEARLY_ALL_CODE * owners.total():
         keeper = None
     others_write = any(_others(root, folder, inside, keeper) for folder, inside in folders.items())
-    return _Installed(installed_at(files), keeper, others_write, shipped)
+    return _Installed(installed_at(files), keeper, others_write, shipped, mixed_folders(files, shipped))
 
 
 def _others(root: Path, folder: str, inside: _Files, keeper: int | None) -> str:
@@ -230,10 +257,12 @@ def _why_data(root: Path, folder: str, inside: _Files, came: _Installed) -> str:
         path not in came.shipped or one.st_size < _PLACEHOLDER_BYTES for path, one in inside
     )
     by_name = "its name" if is_named_so and is_there and not is_code else ""
+    own = sum(path not in came.shipped for path, _ in inside)
     if came.others_write:
-        return _others(root, folder, inside, came.keeper) or by_name
+        # Who may write to what the release put there says less than that the release put it there.
+        theirs = _others(root, folder, inside, came.keeper) if own * 2 >= len(inside) else ""
+        return theirs or by_name
     if came.shipped:
-        own = sum(path not in came.shipped for path, _ in inside)
         # Among many of the release's they are carried over one by one; as data they would keep those from being new.
         is_own = own and len(inside) - own <= max(_FEW_SHIPPED, len(inside) // 10) and (is_named_so or not is_code)
         return f"{own:,} of {count_of(len(inside), 'file')} not from the release" if is_own else by_name
@@ -295,6 +324,18 @@ def _beside(root: Path, folder: str, apart: Collection[str]) -> Iterator[str]:
             yield one
         elif one not in apart:
             yield from _beside(root, one, apart)
+
+
+def sample_of(path: str, files: Collection[str]) -> str:
+    """The file beside it that the vendor ships in its place, to be copied; nothing where there is none."""
+    folder, _, name = path.rpartition("/")
+    stem, dot, ending = name.rpartition(".")
+    words = ("sample", "example", "dist", "default", "template")
+    names = [f"{name}{sign}{word}" for word in words for sign in ".-"]
+    if stem:
+        names += [f"{stem}{sign}{word}{dot}{ending}" for word in words for sign in ".-_"]
+        names += [f"{word}{sign}{name}" for word in words for sign in ".-_"]
+    return next((one for one in (f"{folder}/{name}".lstrip("/") for name in names) if one in files), "")
 
 
 def is_sqlite(path: Path) -> bool:

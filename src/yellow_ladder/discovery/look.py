@@ -27,6 +27,7 @@ from yellow_ladder.discovery.data import (
     is_sqlite,
     log_files_within,
     logs_within,
+    sample_of,
     strays,
 )
 from yellow_ladder.discovery.databases import FoundDatabase, find_databases, sqlite_url
@@ -350,7 +351,7 @@ def _find_settings(found: Discovery, files: Mapping[str, os.stat_result], packag
         for one in databases:  # several keys may name the same
             if one.url not in {known.url for known in found.databases}:
                 found.databases.append(one)
-        sample = _sample_of(path, files)
+        sample = sample_of(path, files)
         why = "it names a database" if databases else "a process was started with it" if path in named else "its name"
         found.settings.append(Guess(path, f"{why}; read as {read.form}"))
         if read.form == "env" and is_set_for(read.pairs, [one.pid for one in found.running]):
@@ -375,19 +376,7 @@ def _candidates(
         databases = find_databases(read.pairs, found.root / path, found.root)
         if read.pairs and (databases or path in named or _sounds_like_settings(path, read)):
             is_old_code = read.is_code and "/" in path and files[path].st_mtime <= came
-            yield path, read, databases, is_old_code and path not in named and not _sample_of(path, files)
-
-
-def _sample_of(path: str, files: Collection[str]) -> str:
-    """The file beside it that the vendor ships in its place, to be copied; nothing where there is none."""
-    folder, _, name = path.rpartition("/")
-    stem, dot, ending = name.rpartition(".")
-    words = ("sample", "example", "dist", "default", "template")
-    names = [f"{name}{sign}{word}" for word in words for sign in ".-"]
-    if stem:
-        names += [f"{stem}{sign}{word}{dot}{ending}" for word in words for sign in ".-_"]
-        names += [f"{word}{sign}{name}" for word in words for sign in ".-_"]
-    return next((one for one in (f"{folder}/{name}".lstrip("/") for name in names) if one in files), "")
+            yield path, read, databases, is_old_code and path not in named and not sample_of(path, files)
 
 
 def _sounds_like_settings(path: str, read: FoundSettings) -> bool:

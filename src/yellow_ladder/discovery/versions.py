@@ -38,7 +38,7 @@ _IN_PARTS = re.compile(
 )
 _CODE_READ_BYTES = 64 * 1024
 _SHORT_BYTES = 256
-_A_VERSION = re.compile(r"(?<![\w.])\d+(?:\.\d+)+[\w.+-]*")
+_A_VERSION = re.compile(r"(?<![\w.])(?:\d{4}-\d\d-\d\d[a-z]?(?![\w-])|\d+(?:\.\d+)+[\w.+-]*)")
 _MOST_BEFORE = 24
 _PACKAGES, _PACKAGE_FILE = "node_modules", "package.json"
 

@@ -17,6 +17,9 @@ _MOMENT = re.compile(
     r"(?:[T_.-](?P<time>\d\d[-:.]?\d\d(?:[-:.]?\d\d)?)Z?)?(?P<rest>.*)$"
 )
 _MONTH = re.compile(r"^(?P<year>(?:19|20)\d\d)-(?P<month>0[1-9]|1[0-2])(?P<rest>(?:[.+].*)?)$")
+_LETTER = re.compile(r"[A-Za-z]")
+# Before `d` a letter may mean alpha, beta or candidate.
+_REPAIR = re.compile(r"(\d+(?:\.\d+){2,})([d-zD-Z])")
 _PREVIEW_WORDS = {"milestone": "alpha", "m": "alpha", "snapshot": "dev", "nightly": "dev", "final": "", "ga": ""}
 _PREVIEW = re.compile(r"[-._](milestone|m|snapshot|nightly|final|ga)(?=$|[-._+\d])", re.IGNORECASE)
 _OPERATORS = ("===", "==", "!=", "~=", ">=", "<=", ">", "<")
@@ -39,8 +42,9 @@ def _parsed(text: str) -> _Parsed:
 def normalised(text: str) -> str:
     """The text as PEP 440 would have written it: tags lose their lead, dates and times become dotted numbers.
 
-    `2026-01-20` is 2026.1.20, `v2026-01-20T10-33-05Z` is 2026.1.20.10.33.5, `3.0-SNAPSHOT` is 3.0.dev. What is not
-    recognised comes back as it was.
+    `2026-01-20` is 2026.1.20, `v2026-01-20T10-33-05Z` is 2026.1.20.10.33.5, `3.0-SNAPSHOT` is 3.0.dev. A single letter
+    is a repair of what it follows where it cannot be a preview: `2026-01-20a` comes after `2026-01-20`, and `1.0.2k`
+    after `1.0.2`. What is not recognised comes back as it was.
     """
     bare = _LEAD.sub("", text.strip(), count=1)
     bare = re.sub(r"(?<=\d)_(?=\d)", ".", bare)
@@ -50,10 +54,19 @@ def normalised(text: str) -> str:
         parts = [digits[:4], digits[4:6], digits[6:]]
         clock = re.sub(r"\D", "", moment["time"] or "")
         parts += [clock[at : at + 2] for at in range(0, len(clock), 2)]
-        bare = ".".join(str(int(part)) for part in parts) + moment["rest"]
+        rest = moment["rest"]
+        if _LETTER.fullmatch(rest):  # before the day's first second is over
+            parts, rest = [*parts, *"000"[len(parts) - 3 :], str(_place_of(rest))], ""
+        bare = ".".join(str(int(part)) for part in parts) + rest
     elif month:
         bare = f"{month['year']}.{int(month['month'])}{month['rest']}"
+    elif repair := _REPAIR.fullmatch(bare):
+        bare = f"{repair[1]}.0.{_place_of(repair[2])}"
     return _PREVIEW.sub(lambda found: _preview_word(found[1]), bare)
+
+
+def _place_of(letter: str) -> int:
+    return ord(letter.lower()) - ord("a") + 1
 
 
 def _preview_word(word: str) -> str:

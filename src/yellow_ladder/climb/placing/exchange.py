@@ -10,6 +10,7 @@ from pathlib import Path
 
 from yellow_ladder import nolinks
 from yellow_ladder.climb.placing.aside import OnTheSameDisk, aside_folder, aside_of, drop_work
+from yellow_ladder.climb.placing.bringing import let_brought_come
 from yellow_ladder.climb.placing.port import Placed, ShutTree
 from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.durable import private_folder
@@ -26,12 +27,13 @@ class ExchangePlacement(OnTheSameDisk):
     def bring_in(self, plan: Plan, rung: RungPlan, shut: ShutTree) -> Placed:
         """Rename the data folders into the staged tree, then let it and root trade places."""
         root, staged = plan.site.root, Path(rung.staged)
-        moved = 0
+        moved = brought = 0
         # After a kill, root may be this rung's tree already, or be away between two renames: the data have moved then.
         if inode_of(root) not in (0, rung.mark):
             moved = move_folders([(root / old, staged / new) for old, new in rung.data])
+            brought = let_brought_come(plan, rung, staged)
             shut(staged)
-        return Placed(moved, put_in_place(root, staged, rung.mark, aside_of(plan, rung)))
+        return Placed(moved, put_in_place(root, staged, rung.mark, aside_of(plan, rung)), brought)
 
     def bring_back(self, plan: Plan, shut: ShutTree) -> bool:
         """Find the old tree by its inode and make it root again, with the data folders back in it."""

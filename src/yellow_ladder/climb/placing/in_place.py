@@ -13,6 +13,7 @@ from pathlib import Path
 
 from yellow_ladder import nolinks
 from yellow_ladder.climb.placing.aside import OnTheSameDisk, aside_folder, aside_of, drop_work
+from yellow_ladder.climb.placing.bringing import let_brought_come
 from yellow_ladder.climb.placing.port import Placed, ShutTree
 from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.files.copying import remove_entry
@@ -45,7 +46,7 @@ class OverlayPlacement(OnTheSameDisk):
         for folder in touched:
             if nolinks.is_folder(folder):
                 nolinks.sync_folder(folder)
-        return Placed(0, in_one_instant=False)
+        return Placed(0, in_one_instant=False, brought=let_brought_come(plan, rung, root))
 
     def bring_back(self, plan: Plan, shut: ShutTree) -> bool:
         """Take out what has come and give back what lies aside, the last rung's first."""

@@ -18,10 +18,13 @@ ShutTree = Callable[[Path], None]
 
 @dataclass(frozen=True, slots=True)
 class Placed:
-    """What bringing a release in has done: data folders moved, and whether the kernel did the rest in one instant."""
+    """What bringing a release in has done: data folders moved, whether the kernel did the rest in one instant, and how
+    much the release brought into data folders.
+    """
 
     data_folders: int
     in_one_instant: bool
+    brought: int = 0
 
 
 class Placement(Protocol):

@@ -7,7 +7,15 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from yellow_ladder import nolinks
-from yellow_ladder.climb.planning.staging import CARRIED_KINDS, Carried, put_settings, set_rights, skipped_in
+from yellow_ladder.climb.planning.bringing import set_apart
+from yellow_ladder.climb.planning.staging import (
+    CARRIED_KINDS,
+    Carried,
+    put_settings,
+    set_rights,
+    skipped_in,
+    what_may_come,
+)
 from yellow_ladder.durable import write_json, write_whole
 from yellow_ladder.errors import AnswerNo, Problem
 from yellow_ladder.files.archives.unpack import unpack_archive
@@ -72,7 +80,12 @@ def stage_overlay(rung: Rung, number: int, staged: Path, folder: Path, staying: 
     own += [one.path for one in carried.survey.addons if one.origin != "bundled"]
     # A cache that is there stays as it is; one that is not comes with the release.
     caches = [path for path in skipped_in(staged, site.skipped()) if nolinks.is_there(site.root / path)]
-    for path in [*keep.data_paths, *keep.shared_with, *map(carried.where, own), *caches]:
+    coming: dict[str, str] = {}
+    for path in keep.data_paths:
+        if carried.where(path) == path:  # in a folder that stays no data are moved
+            coming |= what_may_come(rung, staged, path, before, carried)
+    carried.shipped = package_contents(rung.release, site.state.memory)
+    for path in [*keep.shared_with, *map(carried.where, own), *caches]:
         remove_entry(staged / path)
     moved = [path for path in own if carried.where(path) != before(path)]
     for path in moved:
@@ -81,6 +94,7 @@ def stage_overlay(rung: Rung, number: int, staged: Path, folder: Path, staying: 
     kept = put_settings(staged, str(rung.to_version), carried)
     kept |= {carried.where(path) for path in moved}
     set_rights(staged, carried, kept)
+    set_apart(staged, number, folder, staged.parent, keep.data_paths, coming)
     release = take_manifest(staged)
     theirs = {one.path for one in in_order(release) if one.kind is not Kind.FOLDER}
     settings = [one.file for one in keep.merged]

@@ -27,6 +27,7 @@ from yellow_ladder.climb.record.plan import BEFORE, LARGE_BYTES, MERGED, Beyond,
 from yellow_ladder.database import Database
 from yellow_ladder.durable import private_folder, write_json, write_whole
 from yellow_ladder.events import Listener, Progress, Unit
+from yellow_ladder.files.archives.unpack import Content
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.entry import Manifest, below_any
 from yellow_ladder.files.listing import Chosen, in_order, write_listing
@@ -37,6 +38,7 @@ from yellow_ladder.settings.notes import notes_of, patch_of
 from yellow_ladder.settings.shipped import secret_files
 from yellow_ladder.site.moves import moved_text
 from yellow_ladder.site.site import Site, site_from_text
+from yellow_ladder.survey.drift.reference import package_contents
 from yellow_ladder.survey.machine import fitting_runtime
 
 
@@ -54,7 +56,7 @@ def stage_climb(prospect: Prospect, now: datetime, tell: Listener) -> Plan:
     work = placement.work_folder(site.root, folder)
     try:
         private_folder(work)
-        carried = Carried(site, prospect.survey, prospect.settings)
+        carried = Carried(site, prospect.survey, prospect.settings, shipped=_shipped(prospect))
         rungs: list[RungPlan] = []
         staying: Staying | None = None
         for number, rung in enumerate(route.leg, start=1):
@@ -62,7 +64,7 @@ def stage_climb(prospect: Prospect, now: datetime, tell: Listener) -> Plan:
             staged = work / f"staged-{number}-{rung.to_version}"
             sheet, own_folder = rung.release.sheet, ""
             if site.record.placement == "exchange":
-                data = stage_rung(rung, staged, carried)
+                data = stage_rung(rung, number, staged, folder, carried)
                 skip = _site_after(site, renamed_paths(site, carried)).skipped()
                 write_listing(folder / f"expected-{number}.jsonl", in_order(staged_entries(staged, data, skip)))
             else:
@@ -99,6 +101,15 @@ def stage_climb(prospect: Prospect, now: datetime, tell: Listener) -> Plan:
         remove_entry(work)
         remove_entry(folder)
         raise
+
+
+def _shipped(prospect: Prospect) -> Mapping[str, Content] | None:
+    """What the installed release shipped; None where its package is not at hand."""
+    version = prospect.survey.version
+    installed = prospect.releases.of(version) if version else None
+    if installed is None or installed.is_built or not installed.archive.is_file():
+        return None
+    return package_contents(installed, prospect.site.state.memory)
 
 
 def _site_after(site: Site, moves: Mapping[str, str]) -> Site:

@@ -10,6 +10,7 @@ from functools import cached_property
 from pathlib import Path
 
 from yellow_ladder import nolinks
+from yellow_ladder.climb.planning.bringing import Contents, leave_what_may_come, set_apart
 from yellow_ladder.files.archives.unpack import unpack_archive
 from yellow_ladder.files.attributes import Attributes, inherited, match_attributes, read_attributes
 from yellow_ladder.files.copying import copy_entry, remove_entry
@@ -22,6 +23,7 @@ from yellow_ladder.route import Rung
 from yellow_ladder.settings.forecast import Forecast
 from yellow_ladder.site.site import Site
 from yellow_ladder.survey import Survey
+from yellow_ladder.survey.drift.reference import package_contents
 
 _WITH_OWNERS_RIGHTS = stat.S_ISUID | stat.S_ISGID
 CARRIED_KINDS = ("keys", "licences", "assets")
@@ -35,6 +37,8 @@ class Carried:
     survey: Survey
     forecast: Forecast
     where: Callable[[str], str] = lambda path: path
+    shipped: Contents | None = None
+    """What the release that the tree is of by now shipped, where that is known."""
 
     @cached_property
     def outside_data(self) -> Mapping[str, Entry]:
@@ -47,43 +51,71 @@ class Carried:
         self.where = lambda path: moved(before(path), moves)
 
 
-def stage_rung(rung: Rung, staged: Path, carried: Carried) -> tuple[tuple[str, str], ...]:
-    """Unpack a release into the new folder `staged` and put in all that is the site's own.
+def stage_rung(rung: Rung, number: int, staged: Path, folder: Path, carried: Carried) -> tuple[tuple[str, str], ...]:
+    """Unpack a release into the new folder `staged` and put in all that is the site's own; what it brings into data
+    folders is set apart beside it and written down in `folder`.
 
     Returns the data folders as (path before the rung, path after it); their content stays in the site until the
     window. Raises BadInput or AnswerNo, and leaves `staged` to be removed.
     """
-    site, sheet = carried.site, rung.release.sheet
+    sheet = rung.release.sheet
     # A kill may have left a part of it.
     remove_entry(staged)
     nolinks.make_folder(staged, 0o700)
     before = carried.where
     unpack_archive(rung.release.archive, staged, rung.release.limits, sheet.archive.inside)
     carried.step_on(sheet)
-    data = _make_way_for_data(site, staged, before, carried.where)
+    data, coming = _make_way_for_data(rung, staged, before, carried)
     kept = _put_own_files(staged, carried)
     kept |= put_settings(staged, str(rung.to_version), carried)
     set_rights(staged, carried, kept)
+    set_apart(staged, number, folder, staged.parent, [new for _, new in data], coming)
     return data
 
 
 def _make_way_for_data(
-    site: Site, staged: Path, before: Callable[[str], str], after: Callable[[str], str]
-) -> tuple[tuple[str, str], ...]:
+    rung: Rung, staged: Path, before: Callable[[str], str], carried: Carried
+) -> tuple[tuple[tuple[str, str], ...], dict[str, str]]:
     """Take the release's own version of each data folder out: the site's will come in its place. So will a database
-    that is a file among those of the release; what its engine puts beside it may come and go until then.
+    that is a file among those of the release; what its engine puts beside it may come and go until then. What may come
+    into a data folder is left, and returned with what the release before had in its place.
     """
-    pairs = []
+    site, after = carried.site, carried.where
+    pairs, coming = [], dict[str, str]()
     for folder in site.record.keep.data_paths:
         if nolinks.is_there(site.root / folder):
-            remove_entry(staged / after(folder))
+            coming |= what_may_come(rung, staged, folder, before, carried)
             nolinks.make_folders((staged / after(folder)).parent)
             pairs.append((before(folder), after(folder)))
     for file in site.single_database_files:
         remove_entry(staged / file)
         nolinks.make_folders((staged / file).parent)
         pairs.append((file, file))
-    return tuple(pairs)
+    carried.shipped = package_contents(rung.release, site.state.memory)
+    return tuple(pairs), coming
+
+
+def what_may_come(
+    rung: Rung, staged: Path, folder: str, before: Callable[[str], str], carried: Carried
+) -> dict[str, str]:
+    """Leave of a staged data folder what may come into the site's; returns what the release before had in its place.
+    Nothing comes into one that the release makes anew.
+    """
+    site, after, was = carried.site, carried.where(folder), before(folder)
+    if {was, after} & {one.folder for one in rung.release.sheet.remade}:
+        remove_entry(staged / after)
+        return {}
+    keep = site.record.keep
+    named = [*keep.logs, *(one.file for one in keep.merged)]
+    named += [path for kind in CARRIED_KINDS for path in getattr(keep, kind)]
+    skip, own = site.skipped(), list(map(carried.where, named))
+    earlier = None
+    if carried.shipped is not None:
+        earlier = {after + path[len(was) :]: one for path, one in carried.shipped.items() if within(path, [was])}
+    contents = package_contents(rung.release, site.state.memory)
+    return leave_what_may_come(
+        staged, after, site.root / folder, contents, earlier, lambda path: skip(path) or within(path, own)
+    )
 
 
 def _put_own_files(staged: Path, carried: Carried) -> set[str]:

@@ -9,10 +9,11 @@ from typing import Any
 
 from yellow_ladder.backup.catalog import Ground, read_backup
 from yellow_ladder.backup.outside import beside_data, look_expected, outside_beside_data
+from yellow_ladder.climb.record.brought import brought_in_the_end
 from yellow_ladder.climb.record.plan import Plan
 from yellow_ladder.files.beside import Pair, look_beside
 from yellow_ladder.files.entry import Entry, Manifest, changed, place_of, within
-from yellow_ladder.files.listing import Chosen, InOrder, Listing, in_pairs, spliced
+from yellow_ladder.files.listing import Chosen, InOrder, Listing, in_pairs, merged, spliced
 from yellow_ladder.site.site import Site
 
 
@@ -32,9 +33,13 @@ class ExpectedTree(InOrder):
     data folders outside root by whole paths, behind the others.
     """
 
-    def __init__(self, staged: Manifest, backup: Listing, data: Mapping[str, str]) -> None:
-        """Take the staged tree, what was backed up, and the new place of each data folder by its old one."""
-        self.backup = backup
+    def __init__(
+        self, staged: Manifest, backup: Listing, data: Mapping[str, str], brought: Mapping[str, Entry]
+    ) -> None:
+        """Take the staged tree, what was backed up, the new place of each data folder by its old one, and what releases
+        brought into them.
+        """
+        self.backup, self.brought = backup, brought
         self._data = {old: new for old, new in data.items() if not within(old, [one for one in data if one != old])}
         self._inside = tuple(f"{new}/" for new in self._data.values())
         # A release that brings a folder of its data's name has it replaced by the site's.
@@ -51,6 +56,13 @@ class ExpectedTree(InOrder):
         return spliced(self._staged.entries(), [*tops, *runs])
 
     def _below(self, old: str, new: str) -> Iterator[Entry]:
+        coming = [one for path, one in self.brought.items() if path.startswith(f"{new}/")]
+        if not coming:
+            return self._as_backed_up(old, new)
+        as_it_was = (one for one in self._as_backed_up(old, new) if one.path not in self.brought)
+        return merged(as_it_was, sorted(coming, key=lambda one: place_of(one.path)))
+
+    def _as_backed_up(self, old: str, new: str) -> Iterator[Entry]:
         for entry in self.backup.below(old):
             same_as = self._after(entry.same_as) if entry.same_as else ""
             is_as_it_was = old == new and same_as == entry.same_as
@@ -65,6 +77,8 @@ class ExpectedTree(InOrder):
         """The entry of a path, or the default."""
         if not self.is_data(path):
             return self._staged.get(path, default)
+        if path in self.brought:
+            return self.brought[path]
         old, new = next((old, new) for old, new in self._data.items() if within(path, [new]))
         found = self.backup.get(old + path[len(new) :])
         return default if found is None else found if old == new else changed(found, path=path)
@@ -88,7 +102,7 @@ class ExpectedTree(InOrder):
 def expected_tree(plan: Plan) -> ExpectedTree:
     """Every entry that should be below root, and in data folders outside it, after the climb."""
     backup = read_backup(plan.site.state.backups / plan.backup_name).manifest()
-    return ExpectedTree(plan.expected(plan.rungs[-1]), backup, data_folders_after(plan))
+    return ExpectedTree(plan.expected(plan.rungs[-1]), backup, data_folders_after(plan), brought_in_the_end(plan))
 
 
 def beside_expected(plan: Plan, expected: ExpectedTree) -> Iterator[Pair]:

@@ -33,7 +33,7 @@ from yellow_ladder.files.entry import Entry, Kind, within
 from yellow_ladder.files.looking import READ_BYTES
 from yellow_ladder.files.manifest import Difference, FileChange, TreeSum, differing, digest_file
 from yellow_ladder.files.names import NamesOfOneFile, regrouped
-from yellow_ladder.words import count_of, moment_in_words, moment_of
+from yellow_ladder.words import count_of, moment_in_words, moment_of, some_of
 
 Found = tuple[Difference, Entry | None, Entry | None]
 _NAMED_A_FOLDER, _NAMED_FOLDERS = 3, 5
@@ -85,6 +85,13 @@ class FilesSeen:
             then, now = (moment_in_words(datetime.fromtimestamp(one.modified_ns / 1e9, UTC)) for one in (old, new))
             yield f"same content and another time: {which} {then} → {now}"
 
+    def brought(self) -> Iterator[str]:
+        """What releases have brought into data folders."""
+        files = [path for path, one in sorted(self._expected.brought.items()) if one.kind is not Kind.FOLDER]
+        if files:
+            named = some_of(files, _NAMED_A_FOLDER)
+            yield f"brought into data folders, new or in place of what nobody had changed: {named}"
+
     def regrouped(self) -> Iterator[tuple[str, str]]:
         """Data files whose names are no longer those of one file, or have become so, with what happened."""
 
@@ -122,7 +129,7 @@ def judge_files(run: Run, seen: FilesSeen, ended_ns: int | None = None) -> Files
             judging.take_names(path, what)
     judged = judging.judged
     judged.faults += _settings_elsewhere(run)
-    judged.remarks += [*seen.times(), *judging.counted(), *_outside(run)]
+    judged.remarks += [*seen.times(), *seen.brought(), *judging.counted(), *_outside(run)]
     return judged
 
 

@@ -1,0 +1,187 @@
+"""What a release ships into a data folder: what is new comes, what nobody changed is renewed, all else stays."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import signal
+from collections.abc import Callable, Mapping
+from pathlib import Path
+
+import pytest
+
+from tests.archives import entry, write
+from tests.conftest import run_program
+from tests.crash_driver import CALLS, Killer, in_child, planned
+from yellow_ladder.climb.conduct import Conditions, begin, descend, go_on
+from yellow_ladder.climb.record.catalog import find_climb
+from yellow_ladder.site.site import load_site
+
+RELEASES: dict[str, dict[str, str]] = {
+    "2.4": {"pages/help.txt": "help of 2.4", "pages/start.txt": "begin", ".htaccess": "deny", "pages/tour.txt": "t",
+            "cache/none": "", "media/none": "", "quay.log": "shipped", "old/none": ""},
+    "2.6": {"pages/help.txt": "help of 2.6", "pages/start.txt": "begin anew", ".htaccess": "deny, and more",
+            "pages/tour.txt": "t2", "cache/none": "x", "media/none": "", "log/none": "", "log/deep/none": "",
+            "pages/new.txt": "new", "quay.log": "again", "old/more": "", "pages/theirs.txt": "shipped"},
+    "3.0": {"pages/help.txt": "help of 3.0", "pages/start.txt": "begin anew", ".htaccess": "deny, and more",
+            "pages/tour.txt": "t3", "media/none": "", "log/none": "of 3.0", "log/deep/none": "",
+            "pages/new.txt": "new", "queue/none": ""},
+}  # fmt: skip
+# What users have made of it by then.
+SITE = {"pages/start.txt": "our own beginning", "pages/theirs.txt": "written here", "media/quay.jpg": "a picture"}
+GONE = ("pages/tour.txt", "old")
+KEPT = {"pages/start.txt": "our own beginning", "pages/theirs.txt": "written here", "media/quay.jpg": "a picture",
+        "media/none": "", "quay.log": "shipped", "cache/none": ""}  # fmt: skip
+AFTER = {
+    "2.6": {**KEPT, "pages/help.txt": "help of 2.6", ".htaccess": "deny, and more", "pages/new.txt": "new",
+            "log/none": "", "log/deep/none": ""},
+    "3.0": {**KEPT, "pages/help.txt": "help of 3.0", ".htaccess": "deny, and more", "pages/new.txt": "new",
+            "log/none": "of 3.0", "log/deep/none": "", "queue/none": ""},
+}  # fmt: skip
+TEXT = """format = 1
+name = "quaybook"
+product = "quaybook"
+root = "app"
+placement = "{placement}"
+
+[releases]
+source = "releases"
+
+[[versions]]
+of = "disk"
+file = "VERSION"
+
+[keep]
+data = ["data"]
+logs = ["data/quay.log"]
+caches = ["data/cache"]
+"""
+
+
+def contents(folder: Path) -> dict[str, str]:
+    return {str(one.relative_to(folder)): one.read_text() for one in folder.rglob("*") if one.is_file()}
+
+
+@pytest.fixture(params=["exchange", "overlay"])
+def harbour(request: pytest.FixtureRequest, tmp_path: Path) -> Path:
+    """A site of files alone, and its releases; the data belong to another account where that can be."""
+    (tmp_path / "releases").mkdir()
+    for version, shipped in RELEASES.items():
+        files = {"VERSION": version, "index.php": f"<?php // {version}", **{f"data/{k}": v for k, v in shipped.items()}}
+        lowest = {"2.4": "1.0", "3.0": "2.6"}.get(version, "2.4")
+        of = f'[release]\nproduct = "quaybook"\nversion = "{version}"\n[reach]\nfrom = ">={lowest},<{version}"\n'
+        sheet = f"format = 1\n{of}"
+        entries = [entry(name, content=text.encode()) for name, text in files.items()]
+        write(tmp_path / "releases" / f"quaybook-{version}.tar.zst", *entries, sheet=sheet.encode())
+        for name, text in files.items() if version == "2.4" else ():
+            (tmp_path / "app" / name).parent.mkdir(parents=True, exist_ok=True)
+            (tmp_path / "app" / name).write_text(text)
+    data = tmp_path / "app" / "data"
+    for name, text in SITE.items():
+        (data / name).write_text(text)
+    (data / GONE[0]).unlink()
+    shutil.rmtree(data / GONE[1])
+    if os.geteuid() == 0:
+        for one in (data, *data.rglob("*")):
+            os.chown(one, 33, 33)
+    (tmp_path / "ladder.toml").write_text(TEXT.format(placement=request.param))
+    return tmp_path
+
+
+def ended(work: Callable[[], object]) -> bool:
+    """Whether something ended by itself, in a process of its own."""
+
+    def do() -> int:
+        work()
+        return 1
+
+    return in_child(do) == (1, 0)
+
+
+def checked(harbour: Path, version: str) -> list[dict[str, str]]:
+    found: list[dict[str, str]] = run_program("check", "--to", version, "--json", folder=harbour).document["result"][
+        "findings"
+    ]
+    return found
+
+
+def climbed(harbour: Path, version: str) -> Mapping[str, object]:
+    answer = run_program("climb", "--to", version, "--yes", "--json", folder=harbour)
+    assert answer.code == 0, answer.out
+    found: Mapping[str, object] = answer.document["result"]
+    return found
+
+
+@pytest.mark.parametrize("version", ["2.6", "3.0"])
+def test_new_files_come_unchanged_ones_are_renewed_and_what_is_the_sites_stays(harbour: Path, version: str) -> None:
+    data = harbour / "app" / "data"
+    before = contents(data)
+    seen = " ".join(one["saw"] for one in checked(harbour, version) if one["check"] == "data of releases")
+    assert "changed here and by the releases: data/pages/start.txt" in seen
+    assert "will come into data folders: data/log/deep/none, data/log/none, data/pages/new.txt" in seen
+    assert "2 files in data folders that nobody changed here will be renewed: data/.htaccess, data/pages/help" in seen
+    result = climbed(harbour, version)
+    assert contents(data) == AFTER[version]
+    assert "brought into data folders" in json.dumps(result)
+    if os.geteuid() == 0:
+        assert {one.stat().st_uid for one in data.rglob("*")} == {33}, "they are whose their folder is"
+    said = run_program("verify", "--json", folder=harbour).document["result"]
+    assert (said["whole"], said["written_since"]) == (True, [])
+    price = run_program("descend", "--price", "--json", folder=harbour).document["result"]["price"]
+    assert price["files"] == [], "nobody has written them since"
+    (data / "pages" / "new.txt").write_text("made ours")
+    price = run_program("descend", "--price", "--json", folder=harbour).document["result"]["price"]
+    assert price["files"] == ["data/pages/new.txt"]
+    assert run_program("descend", "--yes", folder=harbour).code == 0
+    assert contents(data) == before
+
+
+@pytest.mark.parametrize("harbour", ["exchange"], indirect=True)
+def test_without_the_installed_package_new_folders_come_and_nothing_is_renewed(harbour: Path) -> None:
+    """A climb has recorded which files are the release's; what it shipped into data folders, nobody knows any more."""
+    climbed(harbour, "2.6")
+    assert run_program("settle", "--yes", folder=harbour).code == 0
+    (harbour / "releases" / "quaybook-2.6.tar.zst").unlink()
+    climbed(harbour, "3.0")
+    assert contents(harbour / "app" / "data") == {**AFTER["2.6"], "queue/none": ""}
+
+
+def test_a_fault_in_what_was_brought_is_found(harbour: Path) -> None:
+    climbed(harbour, "2.6")
+    (harbour / "app" / "data" / "log" / "none").unlink()
+    said = run_program("verify", "--json", folder=harbour).document["result"]
+    assert "data/log/none: is missing" in str(said["faults"])
+
+
+def test_killed_at_any_call_while_it_comes_it_goes_on_and_back(harbour: Path) -> None:
+    """Between renames of what is brought, as between any others."""
+    (harbour / "pristine").mkdir()
+    shutil.copytree(harbour / "app", harbour / "pristine" / "app")
+    before = contents(harbour / "app" / "data")
+
+    def climb(at: int) -> int:
+        killer = Killer(at)
+        plan = planned(load_site(harbour / "ladder.toml"))
+        killer.watch_calls()
+        begin(plan, Conditions())
+        killer.armed = False
+        return killer.seen
+
+    points, _ = in_child(lambda: climb(-1))
+    assert "os.rename" in CALLS
+    chosen = range(points) if os.environ.get("YELLOW_LADDER_SWEEP") else sorted({points * n // 5 for n in range(1, 5)})
+    for number, at in enumerate(chosen):
+        shutil.rmtree(harbour / "app")
+        shutil.rmtree(harbour / ".ladder")
+        shutil.copytree(harbour / "pristine" / "app", harbour / "app")
+        assert in_child(lambda at=at: climb(at))[1] == signal.SIGKILL  # type: ignore[misc]
+        site = load_site(harbour / "ladder.toml", under_way=True)
+        if not list((harbour / ".ladder" / "climbs").glob("*/plan.json")):
+            continue
+        if number % 2:
+            assert ended(lambda: go_on(find_climb(site, None).plan, Conditions()))  # noqa: B023
+            assert contents(harbour / "app" / "data") == AFTER["3.0"], at
+            site = load_site(harbour / "ladder.toml", under_way=True)
+        assert ended(lambda: descend(find_climb(site, None).plan, Conditions()))  # noqa: B023
+        assert contents(harbour / "app" / "data") == before, at
