@@ -175,7 +175,9 @@ def test_releases_behind_a_link_are_found_with_their_environment_and_units(make_
 def test_the_site_file_is_written_where_it_is_asked_for_and_leads_to_what_it_names(idle: Demo, tmp_path: Path) -> None:
     elsewhere = tmp_path / "keeper" / "harbour.toml"
     elsewhere.parent.mkdir()
-    assert idle.yl("init", "quaybook", "--site", elsewhere).code == 0
+    here = run_program("init", idle.root, "--site", "ladder.toml", folder=elsewhere.parent)
+    assert here.code == 0, here.err
+    (elsewhere.parent / "ladder.toml").rename(elsewhere)
     text = elsewhere.read_text()
     assert f'root = "{idle.root}"' in text
     assert f'url = "sqlite:///{idle.database}"' in text

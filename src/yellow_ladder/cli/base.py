@@ -25,17 +25,19 @@ F = TypeVar("F", bound=Callable[..., Any])
 
 @dataclass(frozen=True, slots=True)
 class Choices:
-    """The global options, wherever on the line they stood."""
+    """The global options, wherever on the line they stood. `is_named`: somebody has named the site file."""
 
     site_file: Path
     as_json: bool = False
     plain: bool = False
     verbose: bool = False
+    is_named: bool = False
 
     @staticmethod
     def default() -> Choices:
         """What holds when nothing is given."""
-        return Choices(Path(os.environ.get("YELLOW_LADDER_SITE", "ladder.toml")), plain="NO_COLOR" in os.environ)
+        named = os.environ.get("YELLOW_LADDER_SITE")
+        return Choices(Path(named or "ladder.toml"), plain="NO_COLOR" in os.environ, is_named=bool(named))
 
     def with_given(self, given: Mapping[str, Any]) -> Choices:
         """The same with what was given on the line."""
@@ -45,6 +47,7 @@ class Choices:
             as_json=self.as_json or bool(given.get("as_json")),
             plain=self.plain or bool(given.get("plain")),
             verbose=self.verbose or bool(given.get("verbose")),
+            is_named=self.is_named or bool(given.get("site_file")),
         )
 
     def site(self, *, under_way: bool = False) -> Site:

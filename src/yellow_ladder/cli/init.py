@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
@@ -30,8 +29,7 @@ def command(choices: Choices, folder: Path, units: tuple[Path, ...], show: bool)
     release in the folder `releases` beside the site file tells what came with it, so that less has to be guessed.
     """
     root = folder.resolve()
-    is_named = choices.site_file != Choices.default().site_file or "YELLOW_LADDER_SITE" in os.environ
-    target = choices.site_file.absolute() if is_named else root.parent / "ladder.toml"
+    target = choices.site_file.absolute() if choices.is_named else root.parent / "ladder.toml"
     if root == root.parent:
         raise BadInput(Problem("no-application", "the root of the file system is no application", "name its folder"))
     if target.exists() and not show:
