@@ -173,6 +173,32 @@ def test_the_folder_that_a_process_works_in_is_data_where_it_writes_there_or_its
     assert [one.url for one in found.databases] == [f"sqlite:///{instance.relative_to(tmp_path)}/berths.sqlite"]
 
 
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root gives files away")
+def test_links_that_lead_out_are_followed_to_data_and_settings_where_they_can_be_trusted(tmp_path: Path) -> None:
+    """As systems lay an application out; but its account may make a link lead anywhere, and root would back that up."""
+    root, far = tmp_path / "quaybook", tmp_path / "far"
+    for name in ("uploads", "secrets", "of-it"):
+        (far / name).mkdir(parents=True)
+        (far / name / "one.txt").write_text("x")
+    root.mkdir()
+    (root / "VERSION").write_text("2.4\n")
+    (far / "local.php").write_text("<?php\n$dbtype = 'mysql';\n$dbname = 'berths';\n$dbhost = 'db';\n$dbuser = 'h';\n")
+    (far / "crew.txt").write_text("Käthe\n")
+    for name, target in (("images", "uploads"), ("local.php", "local.php"), ("crew.txt", "crew.txt")):
+        (root / name).symlink_to(far / target)
+    for name, target in (("mine", "secrets"), ("its", "of-it")):
+        (root / name).symlink_to(far / target)
+        os.chown(root / name, 33, 33, follow_symlinks=False)
+    os.chown(far / "of-it", 33, 33)
+    (root / "release-notes").symlink_to("VERSION")
+    found = discover(root, [], etc=tmp_path / "none")
+    assert sorted(one.what for one in found.data) == [str(far / "of-it"), str(far / "uploads")]
+    assert [one.what for one in found.settings] == [str(far / "local.php")]
+    assert [one.url for one in found.databases] == ["mysql://h@db/berths"]
+    assert [one.what for one in found.apart] == [str(far / "crew.txt")]
+    assert sorted(one.what for one in found.assets) == ["crew.txt", "images", "its", "local.php"]
+
+
 def test_what_others_have_named_begins_no_line_of_the_site_file(tmp_path: Path) -> None:
     """Who runs the application names files, links, keys and processes; the file is read with root's rights."""
     root = tmp_path / "quaybook"

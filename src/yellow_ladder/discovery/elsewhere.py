@@ -115,6 +115,11 @@ def used_elsewhere(root: Path, pids: Iterable[int]) -> Iterator[Elsewhere]:
                     yield replace(one, is_shared=not _is_of(root, process))
 
 
+def is_of_application(root: Path, path: Path) -> bool:
+    """Whether what is at a path outside root may be one application's own, and none of the machine's or of many."""
+    return _looked_at(root, path, "") is not None
+
+
 def _is_of(root: Path, process: psutil.Process) -> bool:
     """Whether a process is at work for what lies in root: an interpreter's manager serves whoever asks."""
     places = [process.exe(), process.cwd(), *process.cmdline()]

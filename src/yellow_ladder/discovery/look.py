@@ -7,12 +7,16 @@ import os
 import re
 import stat
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
-from itertools import islice
 from pathlib import Path
 
-from yellow_ladder.accounts import may_write
-from yellow_ladder.discovery.connections import connections_of
+from yellow_ladder.discovery.around import (
+    MOST_ENTRIES,
+    WHY_HIDDEN_CACHE,
+    cache_of,
+    find_connections,
+    find_elsewhere,
+    take_databases,
+)
 from yellow_ladder.discovery.data import (
     DEEPEST,
     HOME_TOOLS,
@@ -30,31 +34,27 @@ from yellow_ladder.discovery.data import (
     sample_of,
     strays,
 )
-from yellow_ladder.discovery.databases import FoundDatabase, find_databases, sqlite_url
-from yellow_ladder.discovery.elsewhere import Elsewhere, named_elsewhere, settings_named, used_elsewhere
-from yellow_ladder.discovery.etc import settings_of_it
+from yellow_ladder.discovery.databases import FoundDatabase, find_databases
+from yellow_ladder.discovery.found import Discovery
+from yellow_ladder.discovery.links import links_out
 from yellow_ladder.discovery.packages import Package, installed_package, where_it_says
 from yellow_ladder.discovery.readers import FoundSettings, read_settings
-from yellow_ladder.discovery.running import Running, is_set_for, running_in
-from yellow_ladder.discovery.served import Served, served_by
-from yellow_ladder.discovery.servers import FoundServer, find_servers
+from yellow_ladder.discovery.running import is_set_for, running_in
+from yellow_ladder.discovery.served import served_by
+from yellow_ladder.discovery.servers import find_servers
 from yellow_ladder.discovery.shapes import (
-    Behind,
-    Environment,
     application_of,
     find_environment,
     find_link,
     others_in,
     runtime_of,
 )
-from yellow_ladder.discovery.units import UNIT_FOLDERS, Unit, find_units
+from yellow_ladder.discovery.units import UNIT_FOLDERS, find_units
 from yellow_ladder.discovery.versions import find_version, product_of
 from yellow_ladder.files.entry import within
 from yellow_ladder.files.manifest import walk_tree
-from yellow_ladder.services.timetables import Job, jobs_of
+from yellow_ladder.services.timetables import jobs_of
 
-_MOST_ENTRIES = 200_000
-_MOST_DATABASES = 4  # in one folder: more of them are most likely one for each user or thing
 _KEY_FILE = re.compile(
     r"(?i)\.(key|pem)$|^(secret|master|enc(rypt(ion)?)?|crypt|sign(ing)?|aes|jwt)[._-]?keys?(\.\w+)?$|^\.?secrets?$"
     r"|^secret[._-]?(?:tokens?|key[._-]?base)(?:\.\w+)?$"
@@ -74,48 +74,8 @@ _NOT_OF_A_SITE = re.compile(
 _SAMPLE_NAME = re.compile(
     r"(?i)[._-](sample|example|dist|default|template|orig|bak|old)(\.|$)|^(sample|example|defaults?)[._-]"
 )
-_A_CACHE = re.compile(r"(?i)(?:^|[._-])caches?(?:$|[._-])")
-_WHY_HIDDEN_CACHE = "its name: neither backed up nor compared"
 _WHY_CACHE = "its name, and databases in it: neither backed up nor compared; take it out of `caches` if it matters"
 _NEARLY_ALL, _ENOUGH = 0.95, 20
-_SAY_SHIPPED = "say with `shipped` which file of the release it is"
-
-
-@dataclass(slots=True)
-class Discovery:
-    """What was found below a folder; paths are relative to it."""
-
-    root: Path
-    product: str = ""
-    version_file: str = ""
-    version_pattern: str = ""
-    version: str = ""
-    package: str = ""  # the archive of the installed release, where it is at hand
-    settings: list[Guess] = field(default_factory=list)
-    shipped: dict[str, str] = field(default_factory=dict)  # settings file -> the vendor's sample of it
-    databases: list[FoundDatabase] = field(default_factory=list)
-    data: list[Guess] = field(default_factory=list)
-    logs: list[Guess] = field(default_factory=list)
-    addons: list[Guess] = field(default_factory=list)
-    assets: list[Guess] = field(default_factory=list)
-    keys: list[Guess] = field(default_factory=list)
-    licences: list[Guess] = field(default_factory=list)
-    caches: list[Guess] = field(default_factory=list)
-    environment_files: list[Guess] = field(default_factory=list)
-    set_by_files: set[str] = field(default_factory=set)  # the variables in them
-    units: list[Unit] = field(default_factory=list)
-    behind: Behind | None = None
-    environment: Environment | None = None
-    runtime: str = ""  # the program that its code is for, where that can be asked here
-    others: list[str] = field(default_factory=list)
-    running: list[Running] = field(default_factory=list)
-    jobs: list[Job] = field(default_factory=list)
-    served: list[Served] = field(default_factory=list)
-    servers: list[FoundServer] = field(default_factory=list)
-    as_files: dict[str, int] = field(default_factory=dict)  # folders, and how many SQLite files in them stay files
-    connected: list[str] = field(default_factory=list)  # to which servers, where the database's name is not known
-    apart: list[Guess] = field(default_factory=list)  # single files outside root that a process writes to
-    shortened: bool = False
 
 
 def discover(
@@ -133,7 +93,8 @@ def discover(
         found.behind = find_link(root)
         found.environment = find_environment(root / (found.behind.release if found.behind else ""))
     entries = list(_entries(root, found))
-    files = {path: status for path, status in entries if status is not None}
+    files = {path: status for path, status in entries if status is not None and stat.S_ISREG(status.st_mode)}
+    links = [path for path, status in entries if status is not None and stat.S_ISLNK(status.st_mode)]
     found.servers = find_servers(root, files)
     for server in found.servers:  # its data folder is no folder of files
         files = {path: status for path, status in files.items() if not within(path, [server.folder])}
@@ -145,27 +106,17 @@ def discover(
         found.version = found.behind.version
     package = _package(found, files, releases)
     shipped = package.files if package is not None else {}
-    written = list(data_folders(root, files, found.behind.releases.split("/")[0] if found.behind else "", shipped))
-    written += [one for guess in written for one in logs_within(guess.what, files)]
-    found.logs = [one for one in written if holds_logs(one.what, files)]
-    found.data = [one for one in written if one not in found.logs]
+    _find_data(found, files, shipped)
     found.runtime = runtime_of(files)
     found.jobs = jobs_of({root, root.resolve()})
     _find_settings(found, files, package)
-    if found.behind is not None:
-        inside = found.behind.releases.split("/")[0]
-        beside = list(beside_releases(root, files, [*found.data, *found.logs], found.settings, inside))
-        # A server's data folder looks empty here, since its files are none of this.
-        beside = [one for one in beside if not within(one.what, [server.folder for server in found.servers])]
-        found.logs += [one for one in beside if holds_logs(one.what, files)]
-        found.data += [one for one in beside if one not in found.logs]
-    folders = [one.what for one in found.logs]
-    found.logs += [one for guess in found.data for one in log_files_within(guess.what, files, folders)]
-    found.caches += [Guess(one, _WHY_HIDDEN_CACHE) for one in _hidden_caches(found, files)]
+    _find_beside_releases(found, files)
+    found.caches += [Guess(one, WHY_HIDDEN_CACHE) for one in _hidden_caches(found, files)]
     found.product = _product(found, files, package)
     _find_database_files(found, files)
-    _find_elsewhere(found, etc)
-    _find_connections(found)
+    leading_out = [one for one in links_out(root, links) if one.link not in shipped] if found.behind is None else []
+    find_elsewhere(found, etc, leading_out)
+    find_connections(found)
     for guesses, pattern, why in (
         (found.keys, _KEY_FILE, "its name says that it is a key"),
         (found.licences, _LICENCE_FILE, "its name says that it is a licence"),
@@ -173,11 +124,33 @@ def discover(
         guesses += [Guess(path, why) for path in files if pattern.search(path.rsplit("/", 1)[-1])]
     found.addons = list(addon_folders(files, shipped))
     found.assets = [one for one in strays(files, shipped, _claimed(found)) if not is_sqlite(root / one.what)]
+    found.assets += [Guess(one.link, f"a link to {one.leads_to}") for one in leading_out]
     found.units = list(find_units(root, unit_folders))
     found.served = served_by({root, root.resolve()}, etc)
     if found.behind is None:
         found.others = list(others_in(root, [*(one.what for one in found.data), *(one.what for one in found.addons)]))
     return found
+
+
+def _find_data(found: Discovery, files: Mapping[str, os.stat_result], shipped: Collection[str]) -> None:
+    releases = found.behind.releases.split("/")[0] if found.behind else ""
+    written = list(data_folders(found.root, files, releases, shipped))
+    written += [one for guess in written for one in logs_within(guess.what, files)]
+    found.logs = [one for one in written if holds_logs(one.what, files)]
+    found.data = [one for one in written if one not in found.logs]
+
+
+def _find_beside_releases(found: Discovery, files: Mapping[str, os.stat_result]) -> None:
+    """What lies beside releases, which settings are to be known of before; then the logs in all data."""
+    if found.behind is not None:
+        inside = found.behind.releases.split("/")[0]
+        beside = list(beside_releases(found.root, files, [*found.data, *found.logs], found.settings, inside))
+        # A server's data folder looks empty here, since its files are none of this.
+        beside = [one for one in beside if not within(one.what, [server.folder for server in found.servers])]
+        found.logs += [one for one in beside if holds_logs(one.what, files)]
+        found.data += [one for one in beside if one not in found.logs]
+    folders = [one.what for one in found.logs]
+    found.logs += [one for guess in found.data for one in log_files_within(guess.what, files, folders)]
 
 
 def _product(found: Discovery, files: Iterable[str], package: Package | None) -> str:
@@ -216,10 +189,11 @@ def _entries(root: Path, found: Discovery) -> Iterator[tuple[str, os.stat_result
         return path.rsplit("/", 1)[-1] in NOT_SEARCHED or path.count("/") >= DEEPEST
 
     for number, (path, entry) in enumerate(walk_tree(root, skip)):
-        if number >= _MOST_ENTRIES:
+        if number >= MOST_ENTRIES:
             found.shortened = True
             return
-        yield path, entry.status if stat.S_ISREG(entry.status.st_mode) else None
+        is_told = stat.S_ISREG(entry.status.st_mode) or stat.S_ISLNK(entry.status.st_mode)
+        yield path, entry.status if is_told else None
 
 
 def _find_database_files(found: Discovery, files: Iterable[str]) -> None:
@@ -227,105 +201,19 @@ def _find_database_files(found: Discovery, files: Iterable[str]) -> None:
     for path in files:
         if not is_sqlite(found.root / path):
             continue
-        cache = _cache_of(path)
+        cache = cache_of(path)
         if not cache:
             theirs.setdefault(path.rpartition("/")[0], []).append(path)
         elif cache not in {one.what for one in found.caches}:
             found.caches.append(Guess(cache, _WHY_CACHE))
     written = {path for one in found.running for path in one.written}
-    _take_databases(found, theirs, written)
-
-
-def _take_databases(found: Discovery, by_folder: Mapping[str, Sequence[str]], is_open: Collection[str]) -> None:
-    """Propose SQLite files. Where a folder has one for each user or thing, others come and go: these stay files."""
-    known = {one.url for one in found.databases}
-    for folder, paths in by_folder.items():
-        of_users = [one for one in paths if one not in is_open] if len(paths) > _MOST_DATABASES else []
-        if of_users:
-            found.as_files[folder] = len(of_users)
-        for path in paths:
-            url = sqlite_url((found.root / path).resolve(), found.root)
-            if url not in known and path not in of_users:
-                known.add(url)
-                found.databases.append(FoundDatabase(url, f"{path} is a SQLite database", is_guess=True))
-
-
-def _find_settings_elsewhere(found: Discovery, root: Path, etc: Path) -> None:
-    pids, accounts = [one.pid for one in found.running], {one.account for one in found.running}
-    told = dict.fromkeys(settings_named(root, pids), "a process was started with it")
-    for path, why in settings_of_it(etc, {found.product, root.name}, accounts):
-        if not path.is_relative_to(root):
-            told.setdefault(path, why)
-    for path, why in told.items():
-        read = read_settings(path, is_told=True)
-        if not read.is_code:
-            found.settings.append(Guess(str(path), f"{why}; read as {read.form}; {_SAY_SHIPPED}"))
-            known = {one.url for one in found.databases}
-            found.databases += [one for one in find_databases(read.pairs, path, found.root) if one.url not in known]
-
-
-def _find_connections(found: Discovery) -> None:
-    for one in connections_of([each.pid for each in found.running]):
-        if any(one.leads_to(known.url) for known in found.databases):  # where it was guessed, this knows the engine
-            found.databases = [replace(k, url=one.corrected(k.url)) if k.is_guess else k for k in found.databases]
-        elif one.url:
-            found.databases.append(FoundDatabase(one.url, one.said, is_guess=True))
-        else:
-            found.connected.append(one.said)
-
-
-def _find_elsewhere(found: Discovery, etc: Path) -> None:
-    """What lies outside root: what the site's own settings name, and what runs has open."""
-    root, accounts = found.root.resolve(), {one.account for one in found.running}
-    places: dict[str, Elsewhere] = {}
-    _find_settings_elsewhere(found, root, etc)
-    for file in found.settings:
-        for one in named_elsewhere(root, file.what, read_settings(root / file.what, is_told=True).pairs):
-            if not accounts or any(may_write(Path(one.path), account) for account in accounts):
-                places.setdefault(one.path, one)
-    for one in used_elsewhere(root, [one.pid for one in found.running]):
-        places.setdefault(one.path, one)
-    folders = [one for one in places.values() if one.is_folder]
-    for one in sorted(folders, key=lambda each: each.path):
-        if not within(one.path, [other.what for other in found.data]):
-            found.data.append(Guess(one.path, one.why))
-            _look_below(found, one.path, places)
-    known = {str((root.parent / one.url.removeprefix("sqlite:///")).resolve()) for one in found.databases}
-    for one in places.values():
-        if one.is_database and one.path not in known:
-            found.databases.append(FoundDatabase(sqlite_url(Path(one.path), root), one.why, is_guess=True))
-        elif not one.is_folder and not one.is_database and not within(one.path, [each.what for each in found.data]):
-            found.apart.append(Guess(one.path, one.why))
-
-
-def _look_below(found: Discovery, folder: str, is_open: Collection[str]) -> None:
-    """Databases and logs in a data folder outside root."""
-    paths, databases, caches = list[str](), dict[str, list[str]](), set[str]()
-    with contextlib.suppress(OSError):
-        for path, entry in islice(walk_tree(Path(folder), called=folder), _MOST_ENTRIES):
-            if stat.S_ISDIR(entry.status.st_mode) and entry.name.startswith(".") and _A_CACHE.search(entry.name):
-                caches.add(entry.name)
-            if stat.S_ISREG(entry.status.st_mode):
-                paths.append(path)
-                if is_sqlite(Path(path)) and not _cache_of(path):
-                    databases.setdefault(path.rpartition("/")[0], []).append(path)
-    _take_databases(found, databases, is_open)
-    found.caches += [Guess(one, _WHY_HIDDEN_CACHE) for one in sorted(caches)]
-    logs = list(logs_within(folder, paths))
-    found.logs += [*logs, *log_files_within(folder, paths, [one.what for one in logs])]
+    take_databases(found, theirs, written)
 
 
 def _hidden_caches(found: Discovery, files: Iterable[str]) -> Iterator[str]:
     data = [one.what for one in found.data]
     folders = {path[: path.index("/.cache/") + len("/.cache")] for path in files if "/.cache/" in path}
     yield from (one for one in sorted(folders) if within(one, data))
-
-
-def _cache_of(path: str) -> str:
-    """The folder that a path lies in whose name says that what is in it can be made anew; nothing where none does."""
-    folders = path.split("/")[:-1]
-    at = next((number for number, name in enumerate(folders, start=1) if _A_CACHE.search(name)), 0)
-    return "/".join(folders[:at])
 
 
 def _find_settings(found: Discovery, files: Mapping[str, os.stat_result], package: Package | None) -> None:

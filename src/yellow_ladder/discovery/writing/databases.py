@@ -8,7 +8,7 @@ from urllib.parse import unquote
 
 import tomlkit
 
-from yellow_ladder.discovery.look import Discovery
+from yellow_ladder.discovery.found import Discovery
 
 _SECRET_FILE = "database.password"  # noqa: S105  a name
 

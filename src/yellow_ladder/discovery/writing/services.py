@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from yellow_ladder.discovery.look import Discovery
+from yellow_ladder.discovery.found import Discovery
 from yellow_ladder.discovery.running import Running
 from yellow_ladder.discovery.served import Served
 from yellow_ladder.discovery.servers import servers_text

@@ -13,7 +13,7 @@ import tomlkit
 
 from yellow_ladder import nolinks
 from yellow_ladder.discovery.data import Guess
-from yellow_ladder.discovery.look import Discovery
+from yellow_ladder.discovery.found import Discovery
 from yellow_ladder.discovery.shapes import Environment, applications_in
 from yellow_ladder.discovery.writing.databases import databases_text, printable, toml_text
 from yellow_ladder.discovery.writing.services import in_braces, jobs_text, services_text

@@ -1,0 +1,42 @@
+"""Finds what an application reaches by links that lead out of its folder: its settings in /etc, its data elsewhere."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from yellow_ladder import nolinks
+from yellow_ladder.discovery.elsewhere import is_of_application
+from yellow_ladder.discovery.readers import read_settings
+
+
+@dataclass(frozen=True, slots=True)
+class LinkOut:
+    """A link below root, where it leads, and what is there: a folder, settings, or a file of another kind."""
+
+    link: str
+    leads_to: Path
+    is_folder: bool
+    is_settings: bool
+
+
+def links_out(root: Path, links: Iterable[str]) -> Iterator[LinkOut]:
+    """Links that lead to what may be the application's own outside its folder. One that an account has made counts only
+    where it leads to what is that account's: whoever runs the application could make it lead anywhere.
+    """
+    for link in links:
+        try:
+            whose = nolinks.status_of(root / link).st_uid
+            there = (root / link).resolve(strict=True)
+            status = there.stat()
+        except (OSError, RuntimeError):
+            continue
+        if whose not in (0, status.st_uid) or there.is_relative_to(root):
+            continue
+        if there.is_dir() and is_of_application(root, there):
+            yield LinkOut(link, there, is_folder=True, is_settings=False)
+        elif there.is_file():
+            is_settings = bool(read_settings(there, is_told=True).pairs)
+            if is_settings or is_of_application(root, there):
+                yield LinkOut(link, there, is_folder=False, is_settings=is_settings)
