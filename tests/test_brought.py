@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import shutil
 import signal
 from collections.abc import Callable, Mapping
@@ -69,6 +70,7 @@ def harbour(request: pytest.FixtureRequest, tmp_path: Path) -> Path:
     (tmp_path / "releases").mkdir()
     for version, shipped in RELEASES.items():
         files = {"VERSION": version, "index.php": f"<?php // {version}", **{f"data/{k}": v for k, v in shipped.items()}}
+        files |= {"setup/run.php": "<?php", "setup/deep/style.css": "a", "install.php": "<?php"}
         lowest = {"2.4": "1.0", "3.0": "2.6"}.get(version, "2.4")
         of = f'[release]\nproduct = "quaybook"\nversion = "{version}"\n[reach]\nfrom = ">={lowest},<{version}"\n'
         sheet = f"format = 1\n{of}"
@@ -145,6 +147,32 @@ def test_without_the_installed_package_new_folders_come_and_nothing_is_renewed(h
     (harbour / "releases" / "quaybook-2.6.tar.zst").unlink()
     climbed(harbour, "3.0")
     assert contents(harbour / "app" / "data") == {**AFTER["2.6"], "queue/none": ""}
+
+
+def test_an_installer_that_was_removed_on_purpose_stays_away(harbour: Path) -> None:
+    """Whoever calls it could set the site up anew; the page of instructions says to remove it after each upgrade."""
+    shutil.rmtree(harbour / "app" / "setup")
+    (harbour / "app" / "install.php").unlink()
+    proposed = run_program("init", "app", "--site", "other.toml", folder=harbour)
+    assert proposed.code == 0, proposed.err
+    line = '# left_out = ["install.php", "setup"]'
+    assert line in (harbour / "other.toml").read_text()
+    told = " ".join(one.get("remedy", "") for one in checked(harbour, "2.6"))
+    assert 'left_out = ["install.php", "setup/deep/style.css", "setup/run.php"] in [keep]' in told
+    text = (harbour / "ladder.toml").read_text()
+    (harbour / "ladder.toml").write_text(text.replace("[keep]", f"[keep]\n{line[2:]}"))
+    assert "install.php" not in str(checked(harbour, "2.6"))
+    for version in ("2.6", "3.0"):
+        climbed(harbour, version)
+        assert not (harbour / "app" / "install.php").exists()
+        assert not (harbour / "app" / "setup").exists()
+        assert run_program("verify", "--json", folder=harbour).document["result"]["whole"] is True
+        assert run_program("settle", "--yes", folder=harbour).code == 0
+    behind = re.sub(r'placement = ".*"', 'placement = "pointer"', text).replace(
+        "[keep]", '[keep]\nleft_out = ["setup"]'
+    )
+    (harbour / "ladder.toml").write_text(behind)
+    assert "a command can remove it" in run_program("survey", folder=harbour).err
 
 
 def test_a_fault_in_what_was_brought_is_found(harbour: Path) -> None:

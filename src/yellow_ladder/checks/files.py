@@ -152,7 +152,9 @@ def core_edits(at: Circumstances) -> Iterator[Finding]:
         yield ok("core edits", f"{files.unchanged:,} files are as released")
     if files.missing:
         seen = f"{count_of(len(files.missing), 'file')} of the release removed here: {some_of(files.missing)}"
-        yield warn("core edits", seen, "the new release brings its own; remove them again where that was on purpose")
+        named = ", ".join(f'"{one}"' for one in files.missing[:_MOST_NAMED])
+        remedy = f"the new release brings its own; where that was on purpose, name them: left_out = [{named}] in [keep]"
+        yield warn("core edits", seen, remedy)
     if files.rights:
         told = [f"{path} {why}" for path, why in files.rights.items()]
         yield warn("core edits", some_of(told, 3), "see that it is meant; owners and modes stay as they are here")

@@ -41,6 +41,7 @@ class Discovery:
     behind: Behind | None = None
     environment: Environment | None = None
     runtime: str = ""  # the program that its code is for, where that can be asked here
+    removed: list[str] = field(default_factory=list)  # of the release, and not here
     others: list[str] = field(default_factory=list)
     running: list[Running] = field(default_factory=list)
     jobs: list[Job] = field(default_factory=list)

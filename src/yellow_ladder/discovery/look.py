@@ -28,6 +28,7 @@ from yellow_ladder.discovery.data import (
     data_folders,
     holds_logs,
     installed_at,
+    is_passed_over,
     is_sqlite,
     log_files_within,
     logs_within,
@@ -53,8 +54,11 @@ from yellow_ladder.discovery.units import UNIT_FOLDERS, find_units
 from yellow_ladder.discovery.versions import find_version, product_of
 from yellow_ladder.files.entry import within
 from yellow_ladder.files.manifest import walk_tree
+from yellow_ladder.release.in_data import folders_of
+from yellow_ladder.release.sheet import SHEET_NAME
 from yellow_ladder.services.timetables import jobs_of
 
+_MOST_REMOVED = 12
 _KEY_FILE = re.compile(
     r"(?i)\.(key|pem)$|^(secret|master|enc(rypt(ion)?)?|crypt|sign(ing)?|aes|jwt)[._-]?keys?(\.\w+)?$|^\.?secrets?$"
     r"|^secret[._-]?(?:tokens?|key[._-]?base)(?:\.\w+)?$"
@@ -125,6 +129,7 @@ def discover(
     found.addons = list(addon_folders(files, shipped))
     found.assets = [one for one in strays(files, shipped, _claimed(found)) if not is_sqlite(root / one.what)]
     found.assets += [Guess(one.link, f"a link to {one.leads_to}") for one in leading_out]
+    found.removed = _removed(files, shipped, [one.link for one in leading_out])
     found.units = list(find_units(root, unit_folders))
     found.served = served_by({root, root.resolve()}, etc)
     if found.behind is None:
@@ -157,6 +162,20 @@ def _product(found: Discovery, files: Iterable[str], package: Package | None) ->
     installed = application_of(found.environment, found.version) if found.environment is not None else ""
     installed = "" if "/" in installed else installed  # sheets and backups are named for it
     return (package.product if package is not None else installed) or product_of(found.root, files, found.version_file)
+
+
+def _removed(files: Collection[str], shipped: Collection[str], instead: Sequence[str]) -> list[str]:
+    """What the release shipped and is not here, folders as a whole where nothing of them is; what is not looked through
+    is not told of.
+    """
+    there, looked_at = folders_of(files), [one for one in shipped if not is_passed_over(one)]
+    found = set[str]()
+    for path in looked_at:
+        if path not in files and not within(path, instead):
+            parts = path.split("/")
+            tops = ("/".join(parts[:depth]) for depth in range(1, len(parts)))
+            found.add(next((one for one in tops if one not in there), path))
+    return sorted(one for one in found if one not in (SHEET_NAME, *instead))[:_MOST_REMOVED]
 
 
 def _claimed(found: Discovery) -> list[str]:

@@ -67,6 +67,7 @@ class Keep(Record):
     licences: list[TreePath] = []
     outside: list[OutsidePath] = []
     shared_with: list[TreePath] = []
+    left_out: list[TreePath] = []
     caches: list[CacheText] = ["__pycache__"]
     unclaimed: Literal["stop", "carry", "leave"] = "stop"
     edited: Literal["stop", "replace"] = "stop"

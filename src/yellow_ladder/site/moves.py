@@ -8,7 +8,7 @@ from typing import Any
 
 import tomlkit
 
-_LISTS = ("templates", "data", "logs", "assets", "addons", "keys", "licences", "caches")
+_LISTS = ("templates", "data", "logs", "assets", "addons", "keys", "licences", "caches", "left_out")
 
 
 def moved_text(text: str, moves: Mapping[str, str]) -> str:

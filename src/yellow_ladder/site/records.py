@@ -308,6 +308,8 @@ class SiteFile(Record):
             raise ValueError('has [pointer], which belongs to placement = "pointer"')
         if self.keep.shared_with and self.placement != "overlay":
             raise ValueError('has keep.shared_with, which belongs to placement = "overlay"')
+        if self.keep.left_out and pointing is not None:
+            raise ValueError('has keep.left_out, which placement = "pointer" does not know: a command can remove it')
         for server in self.servers:
             if self.placement == "exchange":
                 text = f"has the data folder of {server.name!r} below root, which would be exchanged with all in it"

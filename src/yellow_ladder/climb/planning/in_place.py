@@ -85,7 +85,7 @@ def stage_overlay(rung: Rung, number: int, staged: Path, folder: Path, staying: 
         if carried.where(path) == path:  # in a folder that stays no data are moved
             coming |= what_may_come(rung, staged, path, before, carried)
     carried.shipped = package_contents(rung.release, site.state.memory)
-    for path in [*keep.shared_with, *map(carried.where, own), *caches]:
+    for path in [*keep.shared_with, *map(carried.where, [*own, *keep.left_out]), *caches]:
         remove_entry(staged / path)
     moved = [path for path in own if carried.where(path) != before(path)]
     for path in moved:

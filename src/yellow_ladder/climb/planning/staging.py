@@ -65,6 +65,8 @@ def stage_rung(rung: Rung, number: int, staged: Path, folder: Path, carried: Car
     before = carried.where
     unpack_archive(rung.release.archive, staged, rung.release.limits, sheet.archive.inside)
     carried.step_on(sheet)
+    for path in carried.site.record.keep.left_out:
+        remove_entry(staged / carried.where(path))
     data, coming = _make_way_for_data(rung, staged, before, carried)
     kept = _put_own_files(staged, carried)
     kept |= put_settings(staged, str(rung.to_version), carried)
@@ -266,7 +268,7 @@ def renamed_paths(site: Site, carried: Carried) -> Mapping[str, str]:
     keep = site.record.keep
     named = [spec.file for spec in keep.merged] + [p.file for p in site.record.versions if p.file]
     named += [check.files_in for check in site.record.checks if check.files_in]
-    named += [path for kind in ("data", "logs", "addons", *CARRIED_KINDS) for path in getattr(keep, kind)]
+    named += [path for kind in ("data", "logs", "addons", "left_out", *CARRIED_KINDS) for path in getattr(keep, kind)]
     named += [path for path in keep.caches if "/" in path]
     return {path: carried.where(path) for path in named if carried.where(path) != path}
 

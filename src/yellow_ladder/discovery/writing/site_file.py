@@ -235,6 +235,17 @@ def _asked_of_program(found: Discovery) -> list[str]:
 _A_LOG = re.compile(r"(?i)\.(log|out|err)$|(^|/)logs?/")
 
 
+def _gone_without(found: Discovery) -> list[str]:
+    data = [one.what for one in (*found.data, *found.logs)]
+    removed = [one for one in found.removed if not within(one, data)]
+    if not removed or found.behind is not None:
+        return []
+    return [
+        "# guess, of the release and not here: take away the # where the site goes without on purpose",
+        f"# left_out = [{', '.join(map(toml_text, removed))}]",
+    ]
+
+
 def _keep(found: Discovery) -> list[str]:
     lines = ["[keep]"]
     if found.settings:
@@ -264,6 +275,7 @@ def _keep(found: Discovery) -> list[str]:
         ("licences", found.licences),
     ):
         lines += _list(key, guesses)
+    lines += _gone_without(found)
     if found.others:
         lines.append(f"shared_with = [{', '.join(map(toml_text, found.others))}] # guess")
     if found.caches:

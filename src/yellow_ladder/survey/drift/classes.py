@@ -159,7 +159,8 @@ def classify(
     unclaimed.sort()
     missing = [path for path in known if path not in manifest and path not in as_released.paths]
     # Whoever has installed it by other means never had the sheet: it is a package's, and no file of the application.
-    missing = [path for path in missing if path != SHEET_NAME and not within(path, keep.data_paths)]
+    gone_without = (*keep.data_paths, *keep.left_out)
+    missing = [path for path in missing if path != SHEET_NAME and not within(path, gone_without)]
     missing = [path for path in missing if not kind_kept(path, keep) or within(path, keep.addons)]
     foreign = _foreign_folders(unclaimed, manifest, known, keep)
     return FileClasses(
