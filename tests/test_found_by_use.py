@@ -173,6 +173,28 @@ def test_the_folder_that_a_process_works_in_is_data_where_it_writes_there_or_its
     assert [one.url for one in found.databases] == [f"sqlite:///{instance.relative_to(tmp_path)}/berths.sqlite"]
 
 
+def test_a_process_that_shows_no_words_is_known_by_the_libraries_that_it_has_loaded(tmp_path: Path) -> None:
+    """It has written a name over its words and works in its data: only its memory leads to the application."""
+    root, data = tmp_path / "quaybook", tmp_path / "berths"
+    root.mkdir()
+    data.mkdir()
+    (root / "knots.so").write_bytes(bytes(4096))
+    code = "import mmap, sys; f = open(sys.stdin.readline().strip(), 'rb'); m = mmap.mmap(f.fileno(), 0, access=1); "
+    words = ["quay office", "-c", f"{code}print('there', flush=True); sys.stdin.read()"]
+    with subprocess.Popen(
+        words, executable=sys.executable, cwd=data, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+    ) as process:
+        assert process.stdin is not None
+        assert process.stdout is not None
+        assert process.pid not in [one.pid for one in discover(root, [], etc=tmp_path / "none").running]
+        process.stdin.write(f"{root / 'knots.so'}\n")
+        process.stdin.flush()
+        assert process.stdout.readline() == "there\n"
+        found = discover(root, [], etc=tmp_path / "none")
+        process.kill()
+    assert [one.pid for one in found.running] == [process.pid]
+
+
 @pytest.mark.skipif(os.geteuid() != 0, reason="only root gives files away")
 def test_links_that_lead_out_are_followed_to_data_and_settings_where_they_can_be_trusted(tmp_path: Path) -> None:
     """As systems lay an application out; but its account may make a link lead anywhere, and root would back that up."""

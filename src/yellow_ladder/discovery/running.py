@@ -122,9 +122,19 @@ def _is_of(root: Path, process: psutil.Process, words: list[str]) -> bool:
     if interpreter not in INTERPRETERS:
         return False
     named = [Path(folder, word) for word in words[1:_NEAR] if not word.startswith("-")]
-    return Path(folder).is_relative_to(root) or any(
+    if Path(folder).is_relative_to(root) or any(
         one.is_relative_to(root) and (one.is_file() or one.is_dir()) for one in named
-    )
+    ):
+        return True
+    return bool(_own_name(process, words)) and _has_loaded(root, process)
+
+
+def _has_loaded(root: Path, process: psutil.Process) -> bool:
+    """Whether a process has libraries from root in its memory: where its words tell nothing any more, that does."""
+    with contextlib.suppress(OSError):
+        maps = Path(f"/proc/{process.pid}/maps").read_bytes()
+        return b" %b/" % os.fsencode(root) in maps
+    return False
 
 
 def _interpreter(word: str) -> str:
