@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import os
 import socket
 import subprocess
 import threading
@@ -211,6 +212,35 @@ def test_a_start_command_that_leaves_a_daemon_is_given_time_to_say_that_it_runs(
         said = "its process ended" if asked else "status does not say that it runs"
         assert said in told.value.problems[0].message
         assert "start it by hand" in told.value.problems[0].remedy
+
+
+def test_without_a_status_command_its_pid_file_tells_whether_it_runs(beacon: Demo) -> None:
+    """A number that is left over may be another process's by now: only one that is older than the file counts."""
+    pid_file = beacon.folder / "crane.pid"
+    lines = [
+        "[[services]]", 'name = "crane"', 'kind = "commands"', 'pid_file = "crane.pid"',
+        f'start = ["/bin/sh", "-c", "sleep 60 >/dev/null 2>&1 & echo $! > {pid_file}"]',
+        f'stop = ["/bin/sh", "-c", "kill $(cat {pid_file})"]',
+    ]  # fmt: skip
+    text = "\n".join(lines)
+    beacon.edit("[[services]]", f"{text}\n\n[[services]]")
+    (crane,) = [one for one in services_of(beacon.site()) if one.name == "crane"]
+    assert crane.state() is ServiceState.STOPPED
+    crane.start()
+    assert crane.state() is ServiceState.RUNNING
+    assert beacon.json("survey")["services"]["crane"]["state"] == "running"
+    crane.stop()
+    assert crane.state() is ServiceState.STOPPED, "its number is left over"
+    pid_file.write_text(f"{os.getpid()}\n")
+    assert crane.state() is ServiceState.RUNNING
+    os.utime(pid_file, (1_600_000_000, 1_600_000_000))
+    assert crane.state() is ServiceState.STOPPED, "the number has been given to another since"
+    pid_file.write_text("none\n")
+    assert crane.state() is ServiceState.STOPPED
+    beacon.edit('pid_file = "crane.pid"\n', "")
+    assert "neither `status` nor `pid_file`" in " ".join(beacon.yl("survey").err.split())
+    beacon.edit('kind = "commands"\n', 'kind = "commands"\nrunning = "up"\npid_file = "crane.pid"\n')
+    assert "has `running`, which is what `status` prints" in " ".join(beacon.yl("survey").err.split())
 
 
 def test_the_folder_of_a_pid_file_is_made_where_it_is_missing(idle: Demo) -> None:

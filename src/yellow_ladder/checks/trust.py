@@ -60,7 +60,7 @@ def runs_of(site: Site) -> Iterator[Run]:
         if isinstance(spec, ProcessRecord):
             yield Run(f"service {spec.name}", spec.run, folder or site.root, spec.as_user, folder_counts=True)
         elif isinstance(spec, CommandsRecord):
-            for words in (spec.start, spec.stop, spec.status):
+            for words in filter(None, (spec.start, spec.stop, spec.status)):
                 yield Run(f"service {spec.name}", words, folder or here, spec.as_user, folder_counts=bool(folder))
 
 

@@ -10,6 +10,7 @@ from pathlib import Path
 
 import psutil
 
+from yellow_ladder import nolinks
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.processes import Completed
 from yellow_ladder.services.looking import about_process, holders_below
@@ -24,10 +25,14 @@ _STATUS_WITHIN_S = 15.0
 UP_WITHIN_S = 15.0
 """How long what a start command leaves behind may take until status says that it runs."""
 _PID_BYTES = 64
+_WRITTEN_WITHIN_S = 2.0  # clocks of files and of processes are not the same
 
 
 class CommandService:
-    """While the service runs, `status` prints what fits `running`, or ends with 0 where nothing of that is said."""
+    """While the service runs, `status` prints what fits `running`, or ends with 0 where nothing of that is said.
+
+    Without `status`, it runs while the process is there that its pid file names.
+    """
 
     def __init__(self, site: Site, spec: CommandsRecord) -> None:
         """Take commands from the site; nothing is run."""
@@ -46,6 +51,8 @@ class CommandService:
         return run_started(how.in_groups(self._spec.groups), filled, folder, deadline_s, self._spec.limits.of_kernel())
 
     def state(self) -> ServiceState:
+        if not self._spec.status:
+            return ServiceState.RUNNING if self._is_named_one_there() else ServiceState.STOPPED
         done = self._run(self._spec.status, _STATUS_WITHIN_S)
         says = re.search(self._spec.running, done.output) is not None if self._spec.running else done.status == 0
         return ServiceState.RUNNING if says else ServiceState.STOPPED
@@ -64,7 +71,8 @@ class CommandService:
         wait_until_ready(self.name, readiness, within_s, is_alive, Watch(log, alarm, look_on))
         while self.state() is not ServiceState.RUNNING:
             if not is_alive():
-                why = f"start ended with 0, and {UP_WITHIN_S:g} s later status does not say that it runs"
+                who = "status does not say" if self._spec.status else "its pid file does not tell"
+                why = f"start ended with 0, and {UP_WITHIN_S:g} s later {who} that it runs"
                 raise not_ready(self.name, why + last_words(log), "start it by hand and see what it says")
             time.sleep(0.1)
 
@@ -90,7 +98,8 @@ class CommandService:
         end = time.monotonic() + self._spec.stop_within_s
         while self.state() is ServiceState.RUNNING:
             if time.monotonic() > end:
-                raise not_stopped(self.name, f"stop ended with {done.status}, status still says that it runs")
+                who = "status still says" if self._spec.status else "its pid file still tells"
+                raise not_stopped(self.name, f"stop ended with {done.status}, {who} that it runs")
             time.sleep(0.1)
 
     def about(self) -> About:
@@ -109,9 +118,22 @@ class CommandService:
         except (OSError, ValueError, psutil.NoSuchProcess):
             return None
 
+    def _is_named_one_there(self) -> bool:
+        """Whether the process of the pid file is there and is the service's: no later one with the same number."""
+        process = self._process()
+        if process is None:
+            return False
+        path = self._site.resolve(self._site.filled(self._spec.pid_file))
+        try:
+            is_older = process.create_time() <= nolinks.status_of(path).st_mtime + _WRITTEN_WITHIN_S
+            is_its = not self._spec.as_user or process.username() == self._spec.as_user
+            return is_older and is_its and process.status() != psutil.STATUS_ZOMBIE
+        except (OSError, psutil.Error):
+            return False
+
     def denied(self) -> str:
         """What speaks against a status command that says that the service is stopped; nothing where nothing does."""
-        process = self._process()
+        process = self._process() if self._spec.status else None
         if process is None or process.pid not in {one.pid for one in holders_below(self._site.root, set())}:
             return ""
         done = self._run(self._spec.status, _STATUS_WITHIN_S)
@@ -126,7 +148,7 @@ class CommandService:
         return self._site.resolve(self._site.filled(self._spec.folder)) if self._spec.folder else self._site.file.parent
 
     def trouble(self) -> str:
-        for argv in (self._spec.start, self._spec.stop, self._spec.status):
+        for argv in filter(None, (self._spec.start, self._spec.stop, self._spec.status)):
             program = self._site.filled(argv[0])
             if shutil.which(program) is None:
                 return f"its program {program} is missing or not executable"

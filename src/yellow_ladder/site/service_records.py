@@ -113,13 +113,21 @@ class ProcessRecord(StartedRecord):
 
 
 class CommandsRecord(StartedRecord):
-    """A service that commands start, stop and ask."""
+    """A service that commands start, stop and ask; in place of the last, its pid file may tell whether it runs."""
 
     kind: Literal["commands"]
     start: Argv
     stop: Argv
-    status: Argv
+    status: list[str] = []
     running: PatternText = ""
+
+    @model_validator(mode="after")
+    def _tells_whether_it_runs(self) -> CommandsRecord:
+        if not self.status and not self.pid_file:
+            raise ValueError("has neither `status` nor `pid_file`: nothing tells whether it runs")
+        if self.running and not self.status:
+            raise ValueError("has `running`, which is what `status` prints, and no `status`")
+        return self
 
 
 class UnitRecord(ServiceRecord):
