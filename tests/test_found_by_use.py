@@ -166,10 +166,13 @@ def test_the_folder_that_a_process_works_in_is_data_where_it_writes_there_or_its
     connection.close()
     with at_work([str(root / "lib" / "serve.py")], instance):
         assert str(instance) not in [one.what for one in discover(root, [], etc=tmp_path / "none").data]
-    with at_work(["-c", f"held = open('{instance}/serve.log', 'a')\nexec(open('{root}/lib/serve.py').read())",
+    with at_work(["-c", f"import os\nheld = open('{instance}/serve.log', 'a')\n"
+                  f"open('harbour.pid', 'w').write(str(os.getpid()))\nexec(open('{root}/lib/serve.py').read())",
                   f"{root}/lib"], instance):  # fmt: skip
         found = discover(root, [], etc=tmp_path / "none")
     assert str(instance) in [one.what for one in found.data], "it writes there, and be it a log"
+    assert found.running[0].pid_file == str(instance / "harbour.pid")
+    assert "Its pid file is" in site_file_text(found)[0]
     assert [one.url for one in found.databases] == [f"sqlite:///{instance.relative_to(tmp_path)}/berths.sqlite"]
 
 

@@ -26,6 +26,8 @@ _SHELLS = {"sh", "bash", "dash", "zsh", "ksh"}
 _VERSION_OF_PROGRAM = re.compile(r"[-\d.]*$")
 # What a shell leaves in every process.
 _OF_SHELLS = {"PWD", "OLDPWD", "HOME", "_", "TMPDIR"}
+_PID_FOLDERS = (".", "run", "tmp", "tmp/pids", "var/run", "data", "logs", "log")
+_PID_BYTES = 32
 _NEAR = 6  # a script stands among the first words, after options
 
 
@@ -48,6 +50,7 @@ class Running:
     environment: tuple[tuple[str, str], ...] = ()
     is_detached: bool = False
     program: str = ""  # where the words do not tell it: it has given itself a name of its own
+    pid_file: str = ""  # that it, or what started it, has written
 
 
 def is_set_for(pairs: Sequence[tuple[str, str]], pids: Iterable[int]) -> bool:
@@ -165,7 +168,20 @@ def _looked_at(root: Path, process: psutil.Process, words: list[str]) -> Iterato
         yield Running(
             process.pid, process.username(), tuple(shown), folder, ports, named, written,
             environment=around, is_detached=process.ppid() == 1, program=_own_name(process, words),
+            pid_file=_pid_file_of(root, process),
         )  # fmt: skip
+
+
+def _pid_file_of(root: Path, process: psutil.Process) -> str:
+    """A file in one of the usual places that has the process's number."""
+    for folder in dict.fromkeys(Path(one) for one in (process.cwd(), root)):
+        for place in (*(folder / one for one in _PID_FOLDERS), Path("/run"), Path("/run", process.name())):
+            with contextlib.suppress(OSError, ValueError):
+                for name in sorted(nolinks.names_in(place)):
+                    is_told = name.endswith(".pid") or name == "pid"
+                    if is_told and int(read_regular(place / name, _PID_BYTES, cut=True)) == process.pid:
+                        return str(place / name)
+    return ""
 
 
 def _began_in(root: Path, process: psutil.Process, words: list[str]) -> str:

@@ -127,6 +127,8 @@ def _as_it_runs(found: Discovery, one: Running, name: str) -> list[str]:
         notes.append(
             f"(It calls itself {toml_text(' '.join(one.words)[:60])}: with which words it was started is not seen.)"
         )
+    if one.pid_file:
+        notes.append(f'(Its pid file is {one.pid_file}: with kind = "commands", `start`, `stop` and that are enough.)')
     ports = f", listens on {', '.join(map(str, one.ports))}" if one.ports else ""
     ports += f", and {one.alike} like it" if one.alike else ""
     lines = [
