@@ -137,6 +137,17 @@ def test_new_files_come_unchanged_ones_are_renewed_and_what_is_the_sites_stays(h
     assert price["files"] == ["data/pages/new.txt"]
     assert run_program("descend", "--yes", folder=harbour).code == 0
     assert contents(data) == before
+    assert not list(harbour.rglob("brought-?"))
+
+
+def test_a_link_where_a_release_ships_a_file_is_left_and_leads_nowhere(harbour: Path) -> None:
+    (harbour / "app" / "data" / "pages" / "help.txt").unlink()
+    (harbour / "app" / "data" / "pages" / "help.txt").symlink_to(harbour / "ladder.toml")
+    text = (harbour / "ladder.toml").read_text()
+    assert "help.txt" in " ".join(one["saw"] for one in checked(harbour, "2.6") if one["check"] == "data of releases")
+    climbed(harbour, "2.6")
+    assert (harbour / "app" / "data" / "pages" / "help.txt").is_symlink()
+    assert (harbour / "ladder.toml").read_text() == text
 
 
 @pytest.mark.parametrize("harbour", ["exchange"], indirect=True)
@@ -168,6 +179,7 @@ def test_an_installer_that_was_removed_on_purpose_stays_away(harbour: Path) -> N
         assert not (harbour / "app" / "setup").exists()
         assert run_program("verify", "--json", folder=harbour).document["result"]["whole"] is True
         assert run_program("settle", "--yes", folder=harbour).code == 0
+        assert not list(harbour.rglob("brought-?")), "what did not come is kept for nobody"
     behind = re.sub(r'placement = ".*"', 'placement = "pointer"', text).replace(
         "[keep]", '[keep]\nleft_out = ["setup"]'
     )

@@ -6,6 +6,7 @@ import json
 import os
 import random
 import shutil
+from decimal import Decimal
 from pathlib import Path
 
 import pytest
@@ -79,6 +80,27 @@ def test_what_is_read_leniently_is_the_same_bytes(engine_demo: MakeDemo) -> None
               for lenient in (False, True)]  # fmt: skip
     assert len(chunks[0]) > 1
     assert [tuple(one.encode() for one in row) for row in chunks[0]] == chunks[1]
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "told"),
+    [
+        (Decimal("1e400"), Decimal(3), "another number"),
+        (70_000, 4_464, "wrapped around at 65,536"),
+        ("1e9999", "2", "another number"),
+        ("2026-03-31", "2026-03-01", "shifted by -30 days"),
+        ("2024-02-29", "2025-02-28", "shifted by +365 days"),
+        ("%41%", "A%", "no longer written for a URL"),
+        ('"', '\\"', "quotes or backslashes doubled"),
+        ("a" * 9, "YWFhYWFhYWFh", "encoded once more, as base64"),
+        ("YWFhYWFhYWFh", "a" * 9, "decoded, was base64"),
+        ("Łódź Ø", "Lodz O", "letters written out in ASCII"),
+        ("berth 7", "7 berth", "the same words in another order"),
+        ("\ud800", "x", "another value"),
+    ],
+)
+def test_what_happened_is_told_of_odd_values_too(old: object, new: object, told: str) -> None:
+    assert what_happened(old, new) == told
 
 
 SETTINGS = Sides(("name", "value", "public", "at"), ("name",))

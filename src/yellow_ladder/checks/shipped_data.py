@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import stat
 from collections.abc import Iterator, Mapping
 
 from yellow_ladder import nolinks
@@ -78,5 +79,9 @@ def _in_data(at: Circumstances, release: Release | None) -> Mapping[str, Content
 
 
 def _digest_here(at: Circumstances, path: str) -> str:
+    """What the site has at a path: a digest, nothing, or what no release ships there."""
     location = at.site.root / path
-    return digest_file(location) if nolinks.is_there(location) and not nolinks.is_folder(location) else ""
+    status = nolinks.status_or_none(location)
+    if status is None:
+        return ""
+    return digest_file(location) if stat.S_ISREG(status.st_mode) else "no file"

@@ -156,7 +156,8 @@ def _at_work_in(process: psutil.Process) -> Iterator[tuple[Path, str]]:
         is_of_one = is_its and account < _FIRST_OF_PEOPLE and home.stat().st_uid == account
         if is_of_one and folder.is_relative_to(home) and str(home.parent) in _OF_MANY:
             yield home, "works there: it is the home of its account"
-        yield folder, "works in it"
+        if folder != home:  # a person's has everything else in it, too
+            yield folder, "works in it"
 
 
 def _looked_at(

@@ -9,6 +9,7 @@ import stat
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 
+from yellow_ladder import nolinks
 from yellow_ladder.discovery.around import (
     MOST_ENTRIES,
     WHY_HIDDEN_CACHE,
@@ -129,7 +130,7 @@ def discover(
     found.addons = list(addon_folders(files, shipped))
     found.assets = [one for one in strays(files, shipped, _claimed(found)) if not is_sqlite(root / one.what)]
     found.assets += [Guess(one.link, f"a link to {one.leads_to}") for one in leading_out]
-    found.removed = _removed(files, shipped, [one.link for one in leading_out])
+    found.removed = _removed(root, files, shipped, [one.link for one in leading_out])
     found.units = list(find_units(root, unit_folders))
     found.served = served_by({root, root.resolve()}, etc)
     if found.behind is None:
@@ -164,14 +165,14 @@ def _product(found: Discovery, files: Iterable[str], package: Package | None) ->
     return (package.product if package is not None else installed) or product_of(found.root, files, found.version_file)
 
 
-def _removed(files: Collection[str], shipped: Collection[str], instead: Sequence[str]) -> list[str]:
+def _removed(root: Path, files: Collection[str], shipped: Collection[str], instead: Sequence[str]) -> list[str]:
     """What the release shipped and is not here, folders as a whole where nothing of them is; what is not looked through
     is not told of.
     """
     there, looked_at = folders_of(files), [one for one in shipped if not is_passed_over(one)]
     found = set[str]()
     for path in looked_at:
-        if path not in files and not within(path, instead):
+        if path not in files and not within(path, instead) and not nolinks.is_there(root / path):
             parts = path.split("/")
             tops = ("/".join(parts[:depth]) for depth in range(1, len(parts)))
             found.add(next((one for one in tops if one not in there), path))

@@ -176,12 +176,20 @@ def _pid_file_of(root: Path, process: psutil.Process) -> str:
     """A file in one of the usual places that has the process's number."""
     for folder in dict.fromkeys(Path(one) for one in (process.cwd(), root)):
         for place in (*(folder / one for one in _PID_FOLDERS), Path("/run"), Path("/run", process.name())):
-            with contextlib.suppress(OSError, ValueError):
-                for name in sorted(nolinks.names_in(place)):
-                    is_told = name.endswith(".pid") or name == "pid"
-                    if is_told and int(read_regular(place / name, _PID_BYTES, cut=True)) == process.pid:
-                        return str(place / name)
+            with contextlib.suppress(OSError):
+                names = [one for one in sorted(nolinks.names_in(place)) if one.endswith(".pid") or one == "pid"]
+                found = next((one for one in names if _number_in(place / one) == process.pid), "")
+                if found:
+                    return str(place / found)
     return ""
+
+
+def _number_in(file: Path) -> int:
+    """The number that a file holds; 0 where it holds none."""
+    try:
+        return int(read_regular(file, _PID_BYTES, cut=True))
+    except (OSError, ValueError):
+        return 0
 
 
 def _began_in(root: Path, process: psutil.Process, words: list[str]) -> str:

@@ -122,8 +122,13 @@ def _numbers(old: Any, new: Any) -> str:
         return "rounded: fewer digits than before"
     if first and (ratio := second / first) and abs(ratio).normalize() in _POWERS:
         return f"multiplied by {ratio.normalize():f}"
-    turns = next((2**bits for bits in (8, 16, 32, 64) if second in (first % 2**bits, first % 2**bits - 2**bits)), None)
-    return f"wrapped around at {turns:,}" if turns and not _places(first) else "another number"
+    turns = _turns(int(first), int(second)) if not _places(first) and not _places(second) else 0
+    return f"wrapped around at {turns:,}" if turns else "another number"
+
+
+def _turns(old: int, new: int) -> int:
+    """At which power of two a whole number has begun again; 0 where it has not."""
+    return next((2**bits for bits in (8, 16, 32, 64) if new in (old % 2**bits, old % 2**bits - 2**bits)), 0)
 
 
 _POWERS = {Decimal(10) ** power for power in range(-9, 10) if power}

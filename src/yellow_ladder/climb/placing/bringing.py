@@ -7,6 +7,7 @@ from pathlib import Path
 from yellow_ladder import nolinks
 from yellow_ladder.climb.record.brought import apart_of, brought_by
 from yellow_ladder.climb.record.plan import Plan, RungPlan
+from yellow_ladder.files.copying import remove_entry
 
 
 def let_brought_come(plan: Plan, rung: RungPlan, tree: Path) -> int:
@@ -23,3 +24,9 @@ def let_brought_come(plan: Plan, rung: RungPlan, tree: Path) -> int:
     for folder in touched:
         nolinks.sync_folder(folder)
     return len(coming)
+
+
+def drop_brought(plan: Plan) -> None:
+    """Remove what was made ready of it and did not come."""
+    for rung in plan.rungs:
+        remove_entry(apart_of(Path(plan.work), rung.number))

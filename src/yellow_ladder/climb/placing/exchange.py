@@ -10,7 +10,7 @@ from pathlib import Path
 
 from yellow_ladder import nolinks
 from yellow_ladder.climb.placing.aside import OnTheSameDisk, aside_folder, aside_of, drop_work
-from yellow_ladder.climb.placing.bringing import let_brought_come
+from yellow_ladder.climb.placing.bringing import drop_brought, let_brought_come
 from yellow_ladder.climb.placing.port import Placed, ShutTree
 from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.durable import private_folder
@@ -62,10 +62,12 @@ class ExchangePlacement(OnTheSameDisk):
     def drop_older(self, plan: Plan) -> None:
         """Remove what lies aside, and the folder beside root where there is one."""
         remove_entry(aside_folder(plan))
+        drop_brought(plan)
         drop_work(plan)
 
     def drop_staged(self, plan: Plan) -> None:
         """Remove the staged trees; nothing lies aside yet."""
+        drop_brought(plan)
         for rung in plan.rungs:
             remove_entry(Path(rung.staged))
         drop_work(plan)

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from yellow_ladder import nolinks
 from yellow_ladder.climb.placing.aside import OnTheSameDisk, aside_folder, aside_of, drop_work
-from yellow_ladder.climb.placing.bringing import let_brought_come
+from yellow_ladder.climb.placing.bringing import drop_brought, let_brought_come
 from yellow_ladder.climb.placing.port import Placed, ShutTree
 from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.files.copying import remove_entry
@@ -81,6 +81,7 @@ class OverlayPlacement(OnTheSameDisk):
     def drop_older(self, plan: Plan) -> None:
         """Remove what lies aside, and the folder beside root where there is one."""
         remove_entry(aside_folder(plan))
+        drop_brought(plan)
         for rung in plan.rungs:
             remove_entry(Path(rung.staged))
         drop_work(plan)

@@ -41,7 +41,7 @@ def brought_by(plan: Plan, rung: RungPlan) -> list[Entry]:
     """What comes with a rung, folders before what is in them, by tree paths after that rung."""
     if not listing_of(plan.folder, rung.number).is_file():
         return []
-    return [entry for which, entry, _ in _all_brought(plan) if which is rung]
+    return [entry for which, entry, _ in _all_brought(plan) if which.number == rung.number]
 
 
 def brought_in_the_end(plan: Plan) -> dict[str, Entry]:
