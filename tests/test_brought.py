@@ -91,6 +91,32 @@ def harbour(request: pytest.FixtureRequest, tmp_path: Path) -> Path:
     return tmp_path
 
 
+def with_data_moved(harbour: Path) -> None:
+    """The release 3.0 has its data in another folder."""
+    files = {"VERSION": "3.0", "index.php": "<?php // 3.0", **{f"var/store/{k}": v for k, v in RELEASES["3.0"].items()}}
+    sheet = (
+        'format = 1\n[release]\nproduct = "quaybook"\nversion = "3.0"\n[reach]\nfrom = ">=2.6,<3.0"\n'
+        '[files]\nmoved = [{ from = "data", to = "var/store" },'
+        ' { from = "data/quay.log", to = "var/store/quay.log" }]\n'
+    )
+    entries = [entry(name, content=text.encode()) for name, text in files.items()]
+    write(harbour / "releases" / "quaybook-3.0.tar.zst", *entries, sheet=sheet.encode())
+
+
+@pytest.mark.parametrize("harbour", ["exchange"], indirect=True)
+def test_what_comes_follows_a_data_folder_that_a_release_moves(harbour: Path) -> None:
+    with_data_moved(harbour)
+    before = contents(harbour / "app" / "data")
+    climbed(harbour, "3.0")
+    assert not (harbour / "app" / "data").exists()
+    assert contents(harbour / "app" / "var" / "store") == AFTER["3.0"]
+    assert run_program("verify", "--json", folder=harbour).document["result"]["whole"] is True
+    price = run_program("descend", "--price", "--json", folder=harbour).document["result"]["price"]
+    assert price["files"] == []
+    assert run_program("descend", "--yes", folder=harbour).code == 0
+    assert contents(harbour / "app" / "data") == before
+
+
 def ended(work: Callable[[], object]) -> bool:
     """Whether something ended by itself, in a process of its own."""
 

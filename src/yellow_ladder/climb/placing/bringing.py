@@ -8,11 +8,12 @@ from yellow_ladder import nolinks
 from yellow_ladder.climb.record.brought import apart_of, brought_by
 from yellow_ladder.climb.record.plan import Plan, RungPlan
 from yellow_ladder.files.copying import remove_entry
+from yellow_ladder.files.entry import Kind
 
 
 def let_brought_come(plan: Plan, rung: RungPlan, tree: Path) -> int:
     """Put what a rung brings into the data folders of a tree; what no longer waits has come before. Returns how many
-    files and folders it is. The site's own come back from the backup, since each of them is in it.
+    files it is. The site's own come back from the backup, since each of them is in it.
     """
     coming = brought_by(plan, rung)
     apart, touched = apart_of(Path(plan.work), rung.number), dict[Path, None]()
@@ -23,7 +24,7 @@ def let_brought_come(plan: Plan, rung: RungPlan, tree: Path) -> int:
             touched[target.parent] = None
     for folder in touched:
         nolinks.sync_folder(folder)
-    return len(coming)
+    return sum(one.kind is not Kind.FOLDER for one in coming)
 
 
 def drop_brought(plan: Plan) -> None:

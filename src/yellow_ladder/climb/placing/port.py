@@ -19,7 +19,7 @@ ShutTree = Callable[[Path], None]
 @dataclass(frozen=True, slots=True)
 class Placed:
     """What bringing a release in has done: data folders moved, whether the kernel did the rest in one instant, and how
-    much the release brought into data folders.
+    many files the release brought into data folders.
     """
 
     data_folders: int

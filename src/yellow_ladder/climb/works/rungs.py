@@ -36,7 +36,9 @@ def place(rung: RungPlan) -> Work:
         placed = placement_of(run.site).bring_in(run.plan, rung, lambda tree: close_tree(run.site, tree, run.plan))
         elsewhere = place_elsewhere(run.plan, rung)
         close_site(run.site, run.plan)
-        return {**asdict(placed), **({"settings_elsewhere": elsewhere} if elsewhere else {})}
+        came = f"{count_of(placed.brought, 'file')} new or renewed in data folders" if placed.brought else ""
+        facts = {"settings_elsewhere": elsewhere, "summary": came}
+        return {**asdict(placed), **{key: value for key, value in facts.items() if value}}
 
     return do
 
