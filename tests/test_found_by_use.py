@@ -215,6 +215,10 @@ def test_links_that_lead_out_are_followed_to_data_and_settings_where_they_can_be
         (root / name).symlink_to(far / target)
         os.chown(root / name, 33, 33, follow_symlinks=False)
     os.chown(far / "of-it", 33, 33)
+    (far / "turned").mkdir()
+    (far / "turned" / "photos").symlink_to(far / "secrets")
+    os.chown(far / "turned" / "photos", 33, 33, follow_symlinks=False)
+    (root / "photos").symlink_to(far / "turned" / "photos")  # root's own, on to what its account has turned since
     (root / "release-notes").symlink_to("VERSION")
     found = discover(root, [], etc=tmp_path / "none")
     assert sorted(one.what for one in found.data) == [str(far / "of-it"), str(far / "uploads")]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -26,13 +27,8 @@ def links_out(root: Path, links: Iterable[str]) -> Iterator[LinkOut]:
     where it leads to what is that account's: whoever runs the application could make it lead anywhere.
     """
     for link in links:
-        try:
-            whose = nolinks.status_of(root / link).st_uid
-            there = (root / link).resolve(strict=True)
-            status = there.stat()
-        except (OSError, RuntimeError):
-            continue
-        if whose not in (0, status.st_uid) or there.is_relative_to(root):
+        there = _trusted(root / link)
+        if there is None or there.is_relative_to(root):
             continue
         if there.is_dir() and is_of_application(root, there):
             yield LinkOut(link, there, is_folder=True, is_settings=False)
@@ -40,3 +36,16 @@ def links_out(root: Path, links: Iterable[str]) -> Iterator[LinkOut]:
             is_settings = bool(read_settings(there, is_told=True).pairs)
             if is_settings or is_of_application(root, there):
                 yield LinkOut(link, there, is_folder=False, is_settings=is_settings)
+
+
+def _trusted(link: Path) -> Path | None:
+    """Where a link leads, over links of root's alone, or to what belongs to whoever made it; None for any other."""
+    try:
+        return nolinks.trusted(link)
+    except nolinks.LinkInTheWay:
+        with contextlib.suppress(OSError, RuntimeError):
+            maker, there = nolinks.status_of(link).st_uid, link.resolve(strict=True)
+            return there if maker and maker == there.stat().st_uid else None
+    except OSError:
+        pass
+    return None
