@@ -162,6 +162,8 @@ def test_a_planted_pid_file_has_no_other_process_killed(demo: Demo) -> None:
         assert bystander.poll() is None
         (run / "web.pid").write_text(own)
         services_of(demo.site())[0].stop()
+        with contextlib.suppress(psutil.NoSuchProcess):  # it has ended; who takes note of that may be a while behind
+            psutil.Process(int(own)).wait(10)
         assert not psutil.pid_exists(int(own))
         assert bystander.poll() is None
     finally:
