@@ -166,6 +166,20 @@ def test_new_files_come_unchanged_ones_are_renewed_and_what_is_the_sites_stays(h
     assert not list(harbour.rglob("brought-?"))
 
 
+def test_a_data_folder_that_is_not_there_or_is_a_link_breaks_nothing(harbour: Path) -> None:
+    """The site file may name a folder before it is there; a link is carried, and what it leads to is left alone."""
+    shutil.move(harbour / "app" / "data", harbour / "far")
+    (harbour / "app" / "data").symlink_to(harbour / "far")
+    before = contents(harbour / "far")
+    text = (harbour / "ladder.toml").read_text().replace('data = ["data"]', 'data = ["data", "setup"]')
+    (harbour / "ladder.toml").write_text(text.replace('logs = ["data/quay.log"]\ncaches = ["data/cache"]\n', ""))
+    shutil.rmtree(harbour / "app" / "setup")
+    climbed(harbour, "3.0")
+    assert contents(harbour / "far") == before
+    assert run_program("descend", "--yes", folder=harbour).code == 0
+    assert (harbour / "app" / "data").is_symlink()
+
+
 def test_a_link_where_a_release_ships_a_file_is_left_and_leads_nowhere(harbour: Path) -> None:
     (harbour / "app" / "data" / "pages" / "help.txt").unlink()
     (harbour / "app" / "data" / "pages" / "help.txt").symlink_to(harbour / "ladder.toml")

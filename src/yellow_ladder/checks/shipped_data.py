@@ -24,7 +24,11 @@ def shipped_data(at: Circumstances, route: Route) -> Iterator[Finding]:
     """What of the releases' own comes into data folders, and what stays as it is here although they changed it?"""
     folders, version = at.site.record.keep.data_paths, at.survey.version
     installed = at.releases.of(version) if version else None
-    if not folders or at.site.record.placement == "pointer" or not _is_at_hand(installed):
+    if (
+        not any(nolinks.is_folder(at.site.root / one) for one in folders)
+        or at.site.record.placement == "pointer"
+        or not _is_at_hand(installed)
+    ):
         return
     told = _told(at, route, _in_data(at, installed))
     if told["left"]:
@@ -70,18 +74,23 @@ def _in_data(at: Circumstances, release: Release | None) -> Mapping[str, Content
     if release is None or not _is_at_hand(release):
         return {}
     site, skip = at.site, with_what_is_below(at.site.skipped())
-    apart = [*site.record.keep.logs, *(one.file for one in site.record.keep.merged)]
+    keep = site.record.keep
+    folders = [one for one in keep.data_paths if nolinks.is_folder(site.root / one)]  # a link is carried as it is
+    apart = [*keep.logs, *keep.keys, *keep.licences, *keep.assets, *(one.file for one in keep.merged)]
     return {
         path: one
         for path, one in package_contents(release, site.state.memory).items()
-        if within(path, site.record.keep.data_paths) and not skip(path) and not within(path, apart)
+        if within(path, folders) and not skip(path) and not within(path, apart)
     }
 
 
 def _digest_here(at: Circumstances, path: str) -> str:
     """What the site has at a path: a digest, nothing, or what no release ships there."""
     location = at.site.root / path
-    status = nolinks.status_or_none(location)
+    try:
+        status = nolinks.status_or_none(location)
+    except nolinks.LinkInTheWay:
+        return "no file"
     if status is None:
         return ""
     return digest_file(location) if stat.S_ISREG(status.st_mode) else "no file"

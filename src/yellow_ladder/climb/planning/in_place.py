@@ -84,6 +84,8 @@ def stage_overlay(rung: Rung, number: int, staged: Path, folder: Path, staying: 
     for path in keep.data_paths:
         if carried.where(path) == path:  # in a folder that stays no data are moved
             coming |= what_may_come(rung, staged, path, before, carried)
+        else:
+            remove_entry(staged / path)
     carried.shipped = package_contents(rung.release, site.state.memory)
     for path in [*keep.shared_with, *map(carried.where, [*own, *keep.left_out]), *caches]:
         remove_entry(staged / path)

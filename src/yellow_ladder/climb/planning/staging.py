@@ -101,10 +101,11 @@ def what_may_come(
     rung: Rung, staged: Path, folder: str, before: Callable[[str], str], carried: Carried
 ) -> dict[str, str]:
     """Leave of a staged data folder what may come into the site's; returns what the release before had in its place.
-    Nothing comes into one that the release makes anew.
+    Nothing comes into one that the release makes anew, that is not there yet, or that is a link.
     """
     site, after, was = carried.site, carried.where(folder), before(folder)
-    if {was, after} & {one.folder for one in rung.release.sheet.remade}:
+    is_made_anew = {was, after} & {one.folder for one in rung.release.sheet.remade}
+    if is_made_anew or not nolinks.is_folder(site.root / folder):
         remove_entry(staged / after)
         return {}
     keep = site.record.keep
