@@ -51,16 +51,16 @@ MODES = {
 }
 # Kill points in a usual run, other ones each time; it prints its seed. What is killed alike is made ready once.
 USUAL = {
-    "record-continue+descend": 8,
-    "call-continue+descend": 6,
-    "back-call-descend+continue": 5,
-    "failing-record-continue+descend": 5,
-    "plain-call-descend+continue": 4,
-    "environment:call-continue+descend": 4,
-    "shared:call-descend+continue": 4,
-    "postgresql:record-continue+descend": 2,
+    "record-continue+descend": 4,
+    "call-continue+descend": 4,
+    "back-call-descend+continue": 3,
+    "failing-record-continue+descend": 2,
+    "plain-call-descend+continue": 2,
+    "environment:call-continue+descend": 2,
+    "shared:call-descend+continue": 2,
+    "postgresql:record-continue+descend": 1,
     "postgresql:back-call-descend": 1,
-    "mariadb:record-descend+continue": 2,
+    "mariadb:record-descend+continue": 1,
     "mariadb:back-call-descend": 1,
 }
 IS_WHOLE = bool(os.environ.get("YELLOW_LADDER_SWEEP"))

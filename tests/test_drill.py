@@ -139,7 +139,7 @@ def some_of_all(harbour: Harbour) -> list[tuple[Shape, str, Case]]:
         cases = [(shape.table, one) for one in (*value_cases(shape, harbour.engine), *row_cases(shape))]
         cases += other_cases() if shape.name == "nothing" else ()
         if not WHOLE:
-            cases = random.sample(cases, min(len(cases), 10 if harbour.engine == "sqlite" else 3))
+            cases = random.sample(cases, min(len(cases), 8 if harbour.engine == "sqlite" else 2))
         found += [(shape, table, case) for table, case in cases]
     return found
 

@@ -210,7 +210,7 @@ def test_killed_at_any_record_of_it_a_climb_goes_on_and_goes_back(make_demo: Mak
     steps = [f"rung-{step}:2/1" for step in ("export", "import")]
     instants = [(step, what, when) for step in steps for what in ("begin", "done") for when in Instant]
     if not IS_WHOLE:  # other ones each time; a sweep takes all
-        instants = random.Random(f"{shape}{SEED}").sample(instants, 3)
+        instants = random.Random(f"{shape}{SEED}").sample(instants, 2)
     for number, (step, what, when) in enumerate(instants):
         assert climb_and_die(demo, lambda at, one: (at, one.what, one.step) == (when, what, step)), (step, what, when)  # noqa: B023
         if number % 2:
