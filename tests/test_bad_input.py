@@ -335,6 +335,17 @@ def test_what_would_stay_behind_in_the_old_tree_stops_a_climb(idle: Demo) -> Non
     assert "the pid file of `web` lies inside root" in told
 
 
+@pytest.mark.parametrize(("folder", "stops"), [("", 0), ("releases/2.4/", 1), ("current/", 1)])
+def test_beside_releases_with_folders_of_their_own_a_pid_file_stays(
+    make_demo: MakeDemo, folder: str, stops: int
+) -> None:
+    demo = make_demo(shape="environment", start=False)
+    demo.edit('pid_file = "run/web.pid"', f'pid_file = "quaybook/{folder}web.pid"')
+    found = demo.json("check", "--to", "3.0", code=stops)
+    told = [one["seen"] for one in found["findings"] if one["level"] == "stop"]
+    assert told == ["the pid file of `web` lies inside root and in no data folder"] * stops
+
+
 def test_a_path_outside_must_be_outside(idle: Demo) -> None:
     idle.edit("[keep]\n", f'[keep]\noutside = ["{idle.root}/server.py"]\n')
     with untouched(idle):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import signal
 import sqlite3
 import stat
@@ -341,6 +342,12 @@ def test_verify_tells_what_users_have_written_since(demo: Demo) -> None:
     result = demo.json("verify", code=1)
     assert [one for one in result["faults"] if one.startswith("main.bookings: remark: 1 value differs")]
     assert result["came"] == [], "a table of which a row from before differs is told as that"
+    # Which row it is stands above the table; in its narrow column, a few of them would take the screen.
+    told, ruled = (demo.yl("verify").out.partition("Database main")[at] for at in (0, 2))
+    assert "id 7: " in told
+    assert re.search(r"remark: 1 value\s+differs", ruled)
+    assert "id 7" not in ruled
+    assert "id 7: " in demo.yl("verify", "-v").out.partition("Database main")[2]
     (demo.root / "quaybook" / "pages.py").write_text("# edited\n")
     result = demo.json("verify", code=1)
     result = demo.json("verify", code=1)

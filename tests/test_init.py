@@ -258,6 +258,19 @@ def test_the_vendors_sample_beside_a_file_is_what_releases_ship(name: str, sampl
     assert site["keep"]["settings"] == [{"file": name, "shipped": sample}]
 
 
+@pytest.mark.parametrize("name", ["quay.example.log.conf", "lines", "berths.example.com.config", "other/notes.yaml"])
+def test_what_settings_of_the_sites_own_name_are_settings_too(name: str, tmp_path: Path) -> None:
+    root = tmp_path / "app"
+    (root / "other").mkdir(parents=True)
+    (root / name).write_text("level: info\nfile: harbour.log\n")
+    (root / "other/start.py").write_text("LEVEL = 1\n")
+    (root / "settings.yaml").write_text(f"port: 8000\nlog_settings: {root / name}\nprogram: {root}/other/start.py\n")
+    assert initialised(root).code == 0
+    site = tomllib.loads((tmp_path / "ladder.toml").read_text())
+    found = {one["file"] for one in site["keep"]["settings"]}
+    assert found == {"settings.yaml", *([name] if name != "lines" else [])}  # which is in no known format
+
+
 def test_program_code_is_not_taken_for_settings(tmp_path: Path) -> None:
     root = tmp_path / "app"
     for path, text in {

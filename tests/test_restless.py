@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import os
 import socket
+import sqlite3
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -133,8 +135,11 @@ def test_init_sees_what_a_running_process_writes_to(tmp_path: Path, write_to: Ca
     app = tmp_path / "app"
     (app / "logs").mkdir(parents=True)
     (app / "serve.py").write_text(WRITER)
+    (app / "app.ini").write_text("[database]\nfile = quay.sqlite\n")
+    with closing(sqlite3.connect(app / "quay.sqlite")) as base:
+        base.execute("CREATE TABLE berths (id)")
     opened = [subprocess.Popen([sys.executable, "-c", WRITER, str(path)], stdout=subprocess.PIPE, text=True, cwd=app)
-              for path in (app / "logs" / "access", app / "store.bin")]  # fmt: skip
+              for path in (app / "logs" / "access", app / "store.bin", app / "quay.sqlite-wal")]  # fmt: skip
     for one in opened:
         assert one.stdout is not None
         one.stdout.readline()
@@ -147,6 +152,7 @@ def test_init_sees_what_a_running_process_writes_to(tmp_path: Path, write_to: Ca
         assert "office.log: a running process writes to it" in answer.out
         assert 'logs = ["logs/access", "office.log"]' in answer.out
         assert "store.bin is written to while it runs" in answer.out
+        assert "quay.sqlite-wal is written to" not in answer.out  # a database is told as one
     finally:
         for one in [*opened, script]:
             one.kill()

@@ -120,6 +120,9 @@ def _in_our_words(detail: ErrorDetails) -> str:
         return f"should be {detail['ctx']['expected_tags'].replace(', ', ' or ')}"
     text = detail["msg"].removeprefix("Value error, ").removeprefix("Input ")
     text = re.sub(r"^should be a valid dictionary.*", "should be a table", text)
+    if detail["type"] == "list_type" and isinstance(detail["input"], dict):
+        keys = ".".join(str(one) for one in detail["loc"] if not isinstance(one, int))
+        return f"is a list of tables: begin each with [[{keys}]], and what belongs to it with [{keys}.…]"
     return text.replace("valid list", "list").replace("valid tuple", "list")
 
 

@@ -24,6 +24,7 @@ from yellow_ladder.services.cron import folders_of, pattern_of
 from yellow_ladder.services.looking import holders_below, name_of, works_for_another
 from yellow_ladder.services.mentions import listeners_on
 from yellow_ladder.services.timetables import Job, jobs_of
+from yellow_ladder.site.pointer import parent_of
 from yellow_ladder.site.service_records import CronRecord, ProcessRecord, ServiceRecord, StartedRecord, UnitRecord
 from yellow_ladder.words import count_of, some_of
 
@@ -33,10 +34,14 @@ _HERE = ("localhost", "127.0.0.1", "::1")
 
 def services_controllable(at: Circumstances) -> Iterator[Finding]:
     """Can every service be started, stopped and asked from here?"""
+    pointing = at.site.record.pointing  # with a pointer, all stays where it lies but for the releases themselves
+    moving = pointing and [parent_of(pointing), pointing.turns]
     for spec in at.site.record.services:
         pid_file = at.site.resolve(at.site.filled(spec.pid_file)) if spec.pid_file else None
         stays = [*at.site.record.keep.data_paths, *(one.data_folder for one in at.site.record.servers)]
-        if pid_file and pid_file.is_relative_to(at.site.root) and not within(at.site.tree_path(pid_file), stays):
+        if not pid_file or not pid_file.is_relative_to(at.site.root) or within(at.site.tree_path(pid_file), stays):
+            continue
+        if moving is None or within(at.site.tree_path(pid_file), moving):
             seen = f"the pid file of `{spec.name}` lies inside root and in no data folder"
             yield stop("services", seen, "put it outside root")
     for service in services_of(at.site):

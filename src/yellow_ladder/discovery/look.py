@@ -75,9 +75,10 @@ _NOT_OF_A_SITE = re.compile(
     r"(?i)(?:^|/)(?:tests?|docs?|migrations?|node_modules|vendor|site-packages|\.(?!config/)[^/]+"
     r"|(?:\w+_)?(?:examples?|samples?)(?:_\w+)?|locales?|langs?|languages?|i18n|l10n|nls|translations?)/"
 )
-# What a vendor puts beside the real file, to be copied.
+# What a vendor puts beside the real file, to be copied; a machine's name with `example` in it is none.
 _SAMPLE_NAME = re.compile(
-    r"(?i)[._-](sample|example|dist|default|template|orig|bak|old)(\.|$)|^(sample|example|defaults?)[._-]"
+    r"(?i)[._-](sample|example(?!\.(?:com|net|org)\b)|dist|default|template|orig|bak|old)(\.|$)"
+    r"|^(sample|example(?!\.(?:com|net|org)\b)|defaults?)[._-]"
 )
 _WHY_CACHE = "its name, and databases in it: neither backed up nor compared; take it out of `caches` if it matters"
 _NEARLY_ALL, _ENOUGH = 0.95, 20
@@ -237,8 +238,12 @@ def _hidden_caches(found: Discovery, files: Iterable[str]) -> Iterator[str]:
 
 
 def _find_settings(found: Discovery, files: Mapping[str, os.stat_result], package: Package | None) -> None:
-    named = {path for one in found.running for path in one.named}
-    read_in = list(_candidates(found, files, named))
+    started_with = {path for one in found.running for path in one.named}
+    read_in = list(_candidates(found, files, started_with))
+    told_in = _named_in(found, files, read_in)
+    named = started_with | told_in.keys()
+    if told_in:
+        read_in = list(_candidates(found, files, named))
     if package is not None:
         # What a release ships and nobody has changed says nothing of this site, but for a database that is there.
         alike = package.unchanged(found.root, [path for path, *_ in read_in if path not in named])
@@ -260,7 +265,8 @@ def _find_settings(found: Discovery, files: Mapping[str, os.stat_result], packag
             if one.url not in {known.url for known in found.databases}:
                 found.databases.append(one)
         sample = sample_of(path, files)
-        why = "it names a database" if databases else "a process was started with it" if path in named else "its name"
+        why = "it names a database" if databases else "a process was started with it" if path in started_with else ""
+        why = why or (f"{told_in[path]} names it" if path in told_in else "its name")
         found.settings.append(Guess(path, f"{why}; read as {read.form}"))
         if read.form == "env" and is_set_for(read.pairs, [one.pid for one in found.running]):
             found.environment_files.append(Guess(f"{{root}}/{path}", "a process was started with all that it sets"))
@@ -278,13 +284,33 @@ def _candidates(
     for path in sorted(files, key=lambda one: (one.count("/"), one)):
         if any(path.startswith(f"{folder}/") for folder in data) or path == found.version_file:
             continue
-        if _SAMPLE_NAME.search(path.rsplit("/", 1)[-1]) or (path not in named and _NOT_OF_A_SITE.search(path)):
+        is_unlikely = _SAMPLE_NAME.search(path.rsplit("/", 1)[-1]) or _NOT_OF_A_SITE.search(path)
+        if path not in named and is_unlikely:
             continue
         read = read_settings(found.root / path)
         databases = find_databases(read.pairs, found.root / path, found.root)
         if read.pairs and (databases or path in named or _sounds_like_settings(path, read)):
             is_old_code = read.is_code and "/" in path and files[path].st_mtime <= came
             yield path, read, databases, is_old_code and path not in named and not sample_of(path, files)
+
+
+def _named_in(
+    found: Discovery, files: Mapping[str, os.stat_result], read_in: Sequence[tuple[str, FoundSettings, object, bool]]
+) -> dict[str, str]:
+    """Files that settings of the site's own name by their whole path, as one for the log, with who names them; code and
+    what would be read as no settings is not followed.
+    """
+    told = dict[str, str]()
+    for path, read, _, is_as_it_came in read_in:
+        for _, value in read.pairs if not is_as_it_came else ():
+            if not value.startswith(f"{found.root}/"):
+                continue
+            other = value.removeprefix(f"{found.root}/")
+            if other in files and other != path:
+                as_read = read_settings(found.root / other)
+                if as_read.pairs and not as_read.is_code:
+                    told.setdefault(other, path)
+    return told
 
 
 def _sounds_like_settings(path: str, read: FoundSettings) -> bool:

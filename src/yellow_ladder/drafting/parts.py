@@ -93,7 +93,8 @@ def migrations(version: Version, programs: Sequence[tuple[str, str]], left: list
         left.append(f"{version}: how its data are migrated, if they are")
         lines = [
             "# How it migrates, where it does: by a file of SQL, by a command as here, or when",
-            "# it is first started ([migrations.by_start]).",
+            "# it is first started: `[migrations.by_start]` in place of the last two lines,",
+            '# and the sign that it is done, like `url = "http://127.0.0.1:8000/"`.',
         ]
     for number, run in enumerate(programs or [("path/to/the/program", "its arguments")], 1):
         which = f"-{number}" if len(programs) > 1 else ""

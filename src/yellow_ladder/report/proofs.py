@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
@@ -37,6 +38,7 @@ _VERDICT_STYLES = {
 }
 # A site has five tables or five hundred: those that came through as they were need no line each.
 _MOST_SAME, _MOST_CAME = 25, 12
+_EXAMPLES = re.compile(r"(\b(?:rows?|values?) [^:(]*)(?: \(|: ).*", re.DOTALL)
 
 
 @dataclass(frozen=True, slots=True)
@@ -138,7 +140,8 @@ def _verdicts_table(verdicts: Sequence[TableVerdict], *, every_table: bool):  # 
         after = "–" if one.rows_after is None else f"{one.rows_after:,}"
         style = _VERDICT_STYLES[one.verdict]
         columns = f"{one.columns_compared}" if one.columns_compared else "–"
-        remarks = "; ".join(one.remarks)
+        # Which rows is told above, or by -v: with long keys, a narrow column would take a screen for each table.
+        remarks = "; ".join(one.remarks if every_table else (_EXAMPLES.sub(r"\1", said) for said in one.remarks))
         ruled.add_row(one.table, before, after, columns, Text(str(one.verdict), style=style), remarks)
     if same:
         rows = f"{sum(one.rows_before or 0 for one in same):,}", f"{sum(one.rows_after or 0 for one in same):,}"

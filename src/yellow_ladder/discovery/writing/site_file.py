@@ -13,6 +13,7 @@ import tomlkit
 
 from yellow_ladder import nolinks
 from yellow_ladder.discovery.data import Guess
+from yellow_ladder.discovery.databases import sqlite_url
 from yellow_ladder.discovery.found import Discovery
 from yellow_ladder.discovery.shapes import Environment, applications_in
 from yellow_ladder.discovery.writing.databases import databases_text, printable, toml_text
@@ -261,8 +262,14 @@ def _keep(found: Discovery) -> list[str]:
     written = list({one.what: one for one in reversed(written)}.values())[::-1]
     folders = [one.what for one in (*found.data, *found.logs)]
     inside = [*found.logs, *(one for one in written if not within(one.what, folders))]
+    urls = {one.url for one in found.databases}
     for path in others:
-        if not _A_LOG.search(path) and not within(path, folders):
+        of_a_database = re.sub(r"-(?:wal|shm|journal)$", "", path)
+        if (
+            not _A_LOG.search(path)
+            and not within(path, folders)
+            and sqlite_url((found.root / of_a_database).resolve(), found.root) not in urls
+        ):
             lines.append(f"# {printable(path)} is written to while it runs: is it data, or a database?")
     for one in found.apart:
         lines.append(f"# {printable(one.what)} lies elsewhere; {one.why}: is its folder one of data?")
