@@ -48,6 +48,11 @@ BAD: dict[str, tuple[str | None, str, dict[str, Any]]] = {
         "its last words: Caused by: NoSuchTide: spring",
         {},
     ),
+    "ends with where more is written": (
+        "echo 'error: no such tide'; echo 'error A complete log of this run can be found in: /tide.log'; exit 3",
+        "its last words: error: no such tide",
+        {},
+    ),
     "ends below its words": ("echo bad tide:; echo '  ^'; exit 3", "ended with 3; its last words: bad tide:", {}),
     "hangs": ("echo begun; sleep 600", "did not end within", {"within_s": 0.6}),
     "says nothing": ("sleep 600", "said nothing for", {"silent_s": 0.4}),

@@ -14,6 +14,7 @@ import time
 import tomllib
 from pathlib import Path
 
+import psutil
 import pytest
 
 from tests.conftest import Demo, MakeDemo, run_program
@@ -625,6 +626,40 @@ def test_what_belongs_to_the_account_that_runs_it_is_data_and_what_came_late_is_
     (probe,) = tomllib.loads(result["text"])["versions"]
     assert probe == {"of": "disk", "file": "app_version.php", "pattern": r"<\?php /\* (\d[\w.+-]*)"}
     assert result["found"]["version"] == "2.4.1"
+
+
+@pytest.mark.parametrize("version", [{}, {"version": "1.0.0"}])
+def test_libraries_that_are_upgraded_in_place_are_told_how_they_become_a_release(
+    version: dict[str, str], tmp_path: Path
+) -> None:
+    app = tmp_path / "app"
+    for name, number in (("quaybook", "2.4.1"), ("knots", "9.9.9")):
+        (app / "node_modules" / name).mkdir(parents=True)
+        (app / "node_modules" / name / "package.json").write_text(json.dumps({"name": name, "version": number}))
+    asked = {"quaybook": "2.4.1", "knots": "9"}
+    (app / "package.json").write_text(json.dumps({"name": "harbour", "dependencies": asked, **version}))
+    # A tool that starts it has written over its own words; the server is what it has started, and listens.
+    server = (
+        "import socket, time\ns = socket.create_server(('127.0.0.1', 0))\nprint('ready', flush=True)\ntime.sleep(60)\n"
+    )
+    script = app / "node_modules" / "quaybook" / "serve.js"
+    runner = f"import subprocess; subprocess.run(['python3', '{script}'], executable='{sys.executable}')"
+    script.write_text(server)
+    words = ["npm exec quaybook", "-c", runner]
+    with subprocess.Popen(words, executable=sys.executable, cwd=app, stdout=subprocess.PIPE, text=True) as running:
+        assert running.stdout is not None
+        assert running.stdout.readline() == "ready\n"
+        result = initialised(app, "--units", tmp_path).document["result"]
+        for one in psutil.Process(running.pid).children():
+            one.kill()
+    assert '"python3", "{root}/node_modules/quaybook/serve.js"' in " ".join(result["text"].replace("#", "").split())
+    (told,) = [one for one in result["left"] if one.startswith("placement")]
+    assert "the libraries in node_modules (it has quaybook 2.4.1) are upgraded in place" in told
+    moved = told.partition("While it is stopped: ")[2].partition(";")[0]
+    subprocess.run(["/bin/sh", "-ec", moved], cwd=app, check=True)
+    found = initialised(app, "--units", tmp_path, "--show").document["result"]["found"]
+    assert (found["product"], found["version"]) == ("quaybook", "2.4.1")
+    assert script.read_text() == server
 
 
 def test_an_environment_that_is_upgraded_in_place_is_told_how_it_becomes_a_release(tmp_path: Path) -> None:

@@ -33,6 +33,7 @@ from yellow_ladder.climb.record.step_names import StepKind
 from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.climb.steps.up import steps_up
 from yellow_ladder.climb.works import patience
+from yellow_ladder.climb.works.building import not_given
 from yellow_ladder.database.sqlite.database import SqliteDatabase
 from yellow_ladder.demo.proof import picture_of
 from yellow_ladder.demo.shapes import SECRET
@@ -178,12 +179,22 @@ def test_a_build_that_fails_leaves_the_site_serving_and_nothing_half_made(enviro
     demo = environment
     before = look(demo.root)
     change_sheet(demo, "3.0", '"{release}/env"]]', '"{release}/env"], ["/bin/sh", "-c", "echo no wheel; exit 4"]]')
-    answer = demo.yl("climb", "--to", "4.0", "--yes")
+    answer = demo.yl("climb", "--to", "4.0", "--yes", PIP_CERT="/etc/ssl/harbour.pem")
     assert answer.code == 1
     assert "build 3.0, command 2" in answer.err
     assert "no wheel" in answer.err
+    assert "PIP_CERT" not in answer.err  # it was given to what failed
     assert look(demo.root) == before
     assert demo.json("history")[0]["state"] == "given up"
+
+
+def test_what_another_account_is_not_given_for_its_way_to_an_index_is_named(monkeypatch: pytest.MonkeyPatch) -> None:
+    for name in ("PIP_CERT", "HTTPS_PROXY", "BOAT"):
+        monkeypatch.setenv(name, "harbour")
+    told = "are set here and not given to commands that build: what they need goes into [build] environment"
+    around = {name: "" for name in os.environ if name not in ("PIP_CERT", "HTTPS_PROXY", "BOAT")}
+    assert not_given(around) == f"; HTTPS_PROXY, PIP_CERT {told}"
+    assert not_given(dict(os.environ)) == ""
 
 
 def test_an_account_that_could_not_build_where_a_release_will_lie_is_told_before(environment: Demo) -> None:
@@ -808,6 +819,21 @@ def test_what_a_release_makes_by_itself_in_its_tree_is_nobodys(make_demo: MakeDe
     change_sheet(demo, version, old, new)
     told = " ".join(demo.yl("check", "-v").out.split())
     assert "every file below root is the release's or named" in told, told
+
+
+def test_what_tools_keep_among_a_releases_libraries_is_a_cache_unnamed(environment: Demo) -> None:
+    """Written when it is built and again by what runs: no part of the release, and no file of the site's."""
+    demo = environment
+    keep = "mkdir -p {release}/node_modules/.cache/pages && echo built > {release}/node_modules/.cache/pages/a"
+    change_sheet(demo, "3.0", '"{release}/env"]]', f'"{{release}}/env"], ["/bin/sh", "-c", "{keep}"]]')
+    assert demo.yl("climb", "--to", "3.0", "--yes").code == 0
+    cache = demo.root / "releases/3.0/node_modules/.cache/pages"
+    (cache / "a").unlink()
+    (cache / "b").write_text("kept by what runs")
+    assert demo.yl("verify").code == 0
+    told = " ".join(demo.yl("check", "-v").out.split())
+    assert "every file below root is the release's or named" in told
+    assert demo.yl("descend", "--yes").code == 0
 
 
 def test_what_a_release_exchanges_of_its_own_tree_by_itself_is_nobodys_edit(environment: Demo) -> None:

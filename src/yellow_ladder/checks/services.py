@@ -35,7 +35,7 @@ _HERE = ("localhost", "127.0.0.1", "::1")
 def services_controllable(at: Circumstances) -> Iterator[Finding]:
     """Can every service be started, stopped and asked from here?"""
     pointing = at.site.record.pointing  # with a pointer, all stays where it lies but for the releases themselves
-    moving = pointing and [parent_of(pointing), pointing.turns]
+    moving = [parent_of(pointing), pointing.turns] if pointing is not None else None
     for spec in at.site.record.services:
         pid_file = at.site.resolve(at.site.filled(spec.pid_file)) if spec.pid_file else None
         stays = [*at.site.record.keep.data_paths, *(one.data_folder for one in at.site.record.servers)]

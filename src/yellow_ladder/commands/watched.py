@@ -42,9 +42,12 @@ _MOST_AT_THE_END = 1024**2  # more than a pipe holds
 _LEFT_WITHIN_S = 3.0
 _KEPT = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW
 _ASKED_TAIL = 4_096
-# A line of strokes, a caret below the place of an error, or the places that it came through, tell nobody anything as a
-# program's last words: what it died of stands before them.
-_TELLS = re.compile(r"(?!\s*(?:at \S|#\d+ |thrown in |Stack trace:|\.{3} \d+ more|from \S+:\d+|Node\.js v\d)).*\w")
+# A line of strokes, a caret below the place of an error, the places that it came through, or where more is written,
+# tells nobody anything as a program's last words: what it died of stands before it.
+_TELLS = re.compile(
+    r"(?!\s*(?:at \S|#\d+ |thrown in |Stack trace:|\.{3} \d+ more|from \S+:\d+|Node\.js v\d"
+    r"|.*\b(?:complete|full|debug|detailed) log\b)).*\w"
+)
 # The shell is the leader of the session: the terminal that it opens becomes the session's own, where questions that
 # are not read from standard input (passwords) are asked.
 _AT_TERMINAL = 'exec <"$0" >"$0" 2>&1; exec "$@"'

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -26,6 +26,7 @@ _SHELLS = {"sh", "bash", "dash", "zsh", "ksh"}
 _VERSION_OF_PROGRAM = re.compile(r"[-\d.]*$")
 # What a shell leaves in every process.
 _OF_SHELLS = {"PWD", "OLDPWD", "HOME", "_", "TMPDIR"}
+_OF_TOOLS = "npm_"  # what a tool that starts scripts tells them of itself
 _PID_FOLDERS = (".", "run", "tmp", "tmp/pids", "var/run", "data", "logs", "log")
 _PID_BYTES = 32
 _NEAR = 6  # a script stands among the first words, after options
@@ -72,13 +73,31 @@ def running_in(root: Path) -> list[Running]:
             words = _words_of(process)
             if process.pid not in ours and _is_of(root, process, words):
                 found[process.pid] = (process, words)
+    first = {pid for pid, (process, _) in found.items() if not _is_started_by(process, set(found))}
     looked_at = [
         one
-        for process, words in found.values()
+        for process, words in (_server_behind(*found[pid], found) for pid in sorted(first))
         for one in _looked_at(root, process, words)
-        if not _is_started_by(process, set(found))
     ]
     return _one_of_each(sorted(looked_at, key=lambda one: (not one.ports, one.pid)))
+
+
+def _server_behind(
+    process: psutil.Process, words: list[str], found: Mapping[int, tuple[psutil.Process, list[str]]]
+) -> tuple[psutil.Process, list[str]]:
+    """What has been started by a tool that has written over its own words and does nothing else: of its children, the
+    one that listens, where there is one.
+    """
+    with contextlib.suppress(psutil.Error, OSError):
+        if _own_name(process, words) and not _listens(process):
+            servers = [found[one.pid] for one in process.children(recursive=True) if one.pid in found and _listens(one)]
+            if len(servers) == 1 and not _own_name(*servers[0]):
+                return servers[0]
+    return process, words
+
+
+def _listens(process: psutil.Process) -> bool:
+    return any(one.status == psutil.CONN_LISTEN for one in process.net_connections("tcp"))
 
 
 def _one_of_each(found: list[Running]) -> list[Running]:
@@ -205,7 +224,7 @@ def _began_in(root: Path, process: psutil.Process, words: list[str]) -> str:
 def _variables(root: Path, process: psutil.Process) -> Iterator[tuple[str, str]]:
     """Variables of its own that name what is there below root: where its settings are, for instance."""
     for name, value in sorted(process.environ().items()):
-        if name not in _OF_SHELLS and len(value) < _LONGEST_WORD:
+        if name not in _OF_SHELLS and not name.startswith(_OF_TOOLS) and len(value) < _LONGEST_WORD:
             path = Path(value)
             if path.is_absolute() and path != root and path.is_relative_to(root) and nolinks.is_there(path):
                 yield name, value

@@ -25,6 +25,17 @@ _NEAR_TOP, _ENOUGH_CODE = 3, 3
 _PACKAGE = re.compile(r"(?:@[\w-][\w.-]*/)?[\w-][\w.-]*\Z", re.ASCII)
 _ITS_VERSION = re.compile(r"\d[\w.+!-]*\Z", re.ASCII)
 _REQUIRES = re.compile(r"Requires-Dist:\s*([\w.-]+)")
+_CODE_OF_NODE = {".js", ".mjs", ".cjs", ".ts"}
+_FOLDERS_OF_CODE = {"src", "lib", "dist", "build", "server", "bin"}
+# What tells which libraries there are, and goes with them.
+LISTS_OF_LIBRARIES = (
+    "package.json",
+    "package-lock.json",
+    "npm-shrinkwrap.json",
+    "yarn.lock",
+    "pnpm-lock.yaml",
+    ".npmrc",
+)
 # Servers and workers that run an application, and what talks to databases for one.
 RUN_OTHERS = {
     "asyncpg", "better-sqlite3", "celery", "daphne", "gevent", "gunicorn", "hypercorn", "mod-wsgi", "mysqlclient",
@@ -129,11 +140,14 @@ def _marked(environment: Path) -> Iterator[tuple[str, str]]:
 
 def _depended_on(folder: Path) -> Iterator[tuple[str, str]]:
     """Packages that a folder of libraries was made for, as its `package.json` asks for them, with the versions that are
-    there. A program that has a version of its own is no such folder: what it depends on is no application.
+    there. A program that has a version and code of its own is no such folder: what it depends on is no application.
     """
     asked = _json(folder / "package.json")
     names = asked.get("dependencies")
-    for name in names if isinstance(names, dict) and "version" not in asked else ():
+    is_program = "version" in asked and any(
+        one.suffix in _CODE_OF_NODE or one.name in _FOLDERS_OF_CODE for one in folder.iterdir()
+    )
+    for name in names if isinstance(names, dict) and not is_program else ():
         version = _json(folder / "node_modules" / name / "package.json").get("version") if _PACKAGE.match(name) else ""
         if isinstance(version, str) and _ITS_VERSION.match(version):
             yield name, version

@@ -27,6 +27,8 @@ from yellow_ladder.site.state import StateFolder
 
 DOC_PAGE = "docs/site-file.md"
 
+_TOOLS_CACHE = "node_modules/.cache"
+
 
 @dataclass(frozen=True, slots=True)
 class Site:
@@ -143,6 +145,7 @@ class Site:
     def caches(self) -> Skip:
         """Which tree paths are caches by what the site file says: they may go at any time."""
         names, paths = re.compile(self._caches()), {one for one in self.record.keep.caches if "/" in one}
+        paths |= set(self._tools_caches())
         return lambda path: path in paths or names.match(path.rsplit("/", 1)[-1]) is not None
 
     def _caches(self) -> str:
@@ -157,8 +160,15 @@ class Site:
             if service.pid_file:
                 alone.add(self.tree_path(self.resolve(service.pid_file)))
         alone |= {service.data_folder for service in self.record.servers}
-        alone |= {one for one in self.record.keep.caches if "/" in one}
+        alone |= {one for one in self.record.keep.caches if "/" in one} | set(self._tools_caches())
         return alone | set(self.record.keep.shared_with) | set(self._other_releases())
+
+    def _tools_caches(self) -> Iterator[str]:
+        """What JavaScript tools keep for themselves among a release's libraries, while they build or run it."""
+        pointing = self.record.pointing
+        folders = release_folders(self.root, pointing) if pointing is not None else ()
+        yield from (f"{folder}/{_TOOLS_CACHE}" for folder in folders)
+        yield _TOOLS_CACHE
 
     def _other_releases(self) -> Iterator[str]:
         """Folders of releases that are not in use: kept for going back, or made ready. They are no part of the site."""

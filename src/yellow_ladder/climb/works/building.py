@@ -7,8 +7,10 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
 import stat
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from yellow_ladder import nolinks
@@ -29,6 +31,7 @@ from yellow_ladder.files.digests import sha256_of
 from yellow_ladder.files.entry import Entry, Kind, Place, changed, describe, entry_from, place_of, within
 from yellow_ladder.files.listing import Listing, in_order, spliced, write_listing
 from yellow_ladder.files.manifest import count_files, take_manifest, walk_tree
+from yellow_ladder.files.reading import read_regular
 from yellow_ladder.release.commands import CommandKeys
 from yellow_ladder.release.sheet import Build
 from yellow_ladder.services import services_of
@@ -37,6 +40,16 @@ from yellow_ladder.site.surroundings import started
 from yellow_ladder.survey.probes import packages_of
 from yellow_ladder.words import some_of
 
+# Proxies, certificates and indexes by the names that common installers know.
+_OF_THE_WAY_OUT = re.compile(
+    r"(?i)^(?:https?|all|no)_proxy$|^(?:node_extra_ca_certs|ssl_cert_(?:file|dir)|pip_(?:cert|(?:extra_)?index_url|proxy))$"
+    r"|^npm_config_(?:registry|cafile|\w*proxy)$|_(?:ca_bundle|index_url|registry)$"
+)
+_NO_WAY_OUT = re.compile(
+    r"(?i)certificat|\bcert_|\bssl\b|\btls\b|proxy|\beconn|enotfound|eai_again|resolv|connect|network|unreachable"
+    r"|timed?[ -]?out|no matching distribution"
+)
+_OUTPUT_READ_BYTES = 256 * 1024
 _SCRIPTS = {".jar", ".js", ".mjs", ".php", ".pl", ".py", ".rb", ".sh"}
 
 
@@ -218,7 +231,28 @@ def _run_commands(run: Run, rung: RungPlan, made: Build, folder: Path, sources: 
     for number, words in enumerate(all_of_them, start=1):
         run.tell(Progress(f"command {number}", number, len(all_of_them), Unit.COMMANDS))
         call = _call(run, rung, number, tuple(site.filled(word, values) for word in words), more)
-        run_watched(call, saying(call.name, run.listen), run.look_on)
+        try:
+            run_watched(call, saying(call.name, run.listen), run.look_on)
+        except AnswerNo as fault:
+            hint = not_given(call.how.environment) if _said_of_the_way_out(call.output) else ""
+            raise AnswerNo([replace(one, remedy=f"{one.remedy}{hint}") for one in fault.problems]) from fault
+
+
+def _said_of_the_way_out(output: Path) -> bool:
+    with contextlib.suppress(OSError):
+        return (
+            _NO_WAY_OUT.search(read_regular(output, _OUTPUT_READ_BYTES, cut=True).decode(errors="replace")) is not None
+        )
+    return False
+
+
+def not_given(environment: Mapping[str, str]) -> str:
+    """What is set around this program for reaching an index of packages, and not around a command that failed."""
+    names = sorted(name for name in os.environ if _OF_THE_WAY_OUT.search(name) and name not in environment)
+    if not names:
+        return ""
+    words = f"{some_of(names, 3)} {'is' if len(names) == 1 else 'are'} set here and not given to commands that build"
+    return f"; {words}: what they need goes into [build] environment"
 
 
 def _call(run: Run, rung: RungPlan, number: int, argv: tuple[str, ...], more: Mapping[str, str]) -> Call:

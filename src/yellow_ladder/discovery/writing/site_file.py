@@ -15,7 +15,7 @@ from yellow_ladder import nolinks
 from yellow_ladder.discovery.data import Guess
 from yellow_ladder.discovery.databases import sqlite_url
 from yellow_ladder.discovery.found import Discovery
-from yellow_ladder.discovery.shapes import Environment, applications_in
+from yellow_ladder.discovery.shapes import LISTS_OF_LIBRARIES, Environment, applications_in
 from yellow_ladder.discovery.writing.databases import databases_text, printable, toml_text
 from yellow_ladder.discovery.writing.services import in_braces, jobs_text, services_text
 from yellow_ladder.files.entry import within
@@ -140,6 +140,8 @@ def _placement(found: Discovery, left: list[str]) -> list[str]:
         ]
     if found.environment is not None and found.environment.folder:
         left.append(_in_place(found, found.environment))
+    elif found.environment is not None and found.environment.runtime == "node" and found.environment.asked_for:
+        left.append(_libraries_in_place(found, found.environment))
     if found.others:
         what = ", ".join(found.others[:3])
         left.append(f"placement: {what} look like other products; with them in it, only the release's own files come")
@@ -149,15 +151,36 @@ def _placement(found: Discovery, left: list[str]) -> list[str]:
 
 def _in_place(found: Discovery, one: Environment) -> str:
     """How an environment that is upgraded in place becomes a release behind a link, with all its paths as they were."""
-    named = applications_in(one, [word for process in found.running for word in process.words])
-    version = named[0][1] if len(named) == 1 else "VERSION"
-    has = some_of((f"{name} {number}" for name, number in named), 3)
+    has, version = _what_it_has(found, one)
     release = f"releases/{version}"
     return (
-        f"placement: the environment {one.folder}{f' (it has {has})' if has else ''} is upgraded in place, and a climb"
+        f"placement: the environment {one.folder}{has} is upgraded in place, and a climb"
         f" makes each release in a folder of its own. While it is stopped: mkdir releases && mv {one.folder} {release}"
         f" && ln -s {release} {one.folder}; then yl init again. Programs keep their paths"
     )
+
+
+def _libraries_in_place(found: Discovery, one: Environment) -> str:
+    """The same of a folder of libraries beside settings and data: programs look for them beside the list of them."""
+    has, version = _what_it_has(found, one)
+    release = f"releases/{version}"
+    lists = [name for name in LISTS_OF_LIBRARIES if nolinks.is_there(found.root / name)]
+    return (
+        f"placement: the libraries in node_modules{has} are upgraded in place, and a climb makes each release in a"
+        f" folder of its own. While it is stopped: mkdir -p {release} && mv node_modules {' '.join(lists)} {release}/"
+        f" && ln -s {release} current && ln -s current/node_modules current/package.json .; then yl init again."
+        " Programs keep their paths"
+    )
+
+
+def _what_it_has(found: Discovery, one: Environment) -> tuple[str, str]:
+    """The packages that may be the application, in words, and its version where there is one."""
+    words = [word for process in found.running for word in process.words]
+    named = applications_in(one, words)
+    if one.runtime == "node" and len(named) > 1:  # what runs lies in the folder of its package
+        named = [each for each in named if each == (found.product, found.version)] or named
+    has = some_of((f"{name} {number}" for name, number in named), 3)
+    return f" (it has {has})" if has else "", named[0][1] if len(named) == 1 else "VERSION"
 
 
 def _environment(found: Discovery) -> list[str]:
