@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 from collections.abc import Callable
 from pathlib import Path
 
@@ -113,6 +114,19 @@ def kill_at(demo: Demo, number: int, instant: Instant = Instant.AFTER) -> Path:
     _, signalled = in_child(climb)
     assert signalled == 9
     return next((demo.folder / ".ladder" / "climbs").glob("*/plan.json")).with_name("journal.jsonl")
+
+
+def test_a_survey_says_first_that_a_climb_was_cut_off_and_what_to_do(idle: Demo) -> None:
+    journal = kill_at(idle, 20)
+    told = idle.yl("survey").out
+    assert re.match(r"[^\n]*\n\n ✘ the climb \S+ is not finished", told), told
+    assert re.search(r"Next +yl climb --continue.*\n or +yl descend", told)
+    original = journal.read_bytes()
+    journal.write_bytes(b"".join(drop_line(original.splitlines(keepends=True))))
+    assert "what earlier climbs left cannot be read" in idle.yl("survey").out
+    journal.write_bytes(original)
+    assert idle.yl("descend", "--yes").code == 0
+    assert "not finished" not in idle.yl("survey").out
 
 
 @pytest.mark.parametrize("tail", [b'{"n": 21, "at": "2026-', b"\0" * 300, b"{"])

@@ -136,9 +136,21 @@ def _unknown_key(key: str, leaf: str, owner: type[Record], where: str) -> Proble
             theirs, ours = _kind_of(other), _kind_of(owner)
             message = f"`{key}` belongs to {theirs}, and this one has {ours}"
             return Problem("key-of-another-kind", message, "take the key out, or name the other kind", where)
+    below = [name for name, of in _tables_below(owner) if leaf in of.model_fields]
+    if below:
+        tables = " or ".join(f"`{key.removesuffix(leaf)}{name}`" for name in below)
+        return Problem("unknown-key", f"unknown key `{key}`", f"it belongs one table further in: {tables}", where)
     near = difflib.get_close_matches(leaf, [*owner.model_fields, *owner.designed], n=1, cutoff=0.5)
     hint = f"did you mean `{near[0]}`?" if near else "known here: " + ", ".join(owner.model_fields)
     return Problem("unknown-key", f"unknown key `{key}`", hint, where)
+
+
+def _tables_below(owner: type[Record]) -> Iterator[tuple[str, type[Record]]]:
+    """The keys of a record under which a table of its own stands, with what that holds."""
+    for name, field in owner.model_fields.items():
+        for one in (field.annotation, *typing.get_args(field.annotation)):
+            if isinstance(one, type) and issubclass(one, Record):
+                yield name, one
 
 
 def _other_kinds(owner: type[Record]) -> list[type[Record]]:

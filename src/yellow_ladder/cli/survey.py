@@ -6,7 +6,7 @@ import click
 
 from yellow_ladder.cli.base import Choices, LadderCommand, emit
 from yellow_ladder.climb.planning.prospect import RECORDS
-from yellow_ladder.climb.record.catalog import list_climbs
+from yellow_ladder.climb.record.catalog import list_climbs, open_climb
 from yellow_ladder.climb.running.run import utc_now
 from yellow_ladder.errors import BadInput, LadderError
 from yellow_ladder.release.source import Releases
@@ -40,10 +40,24 @@ def command(choices: Choices, /, detail: bool, thorough: bool, save_as: str | No
     edits = _edits(site, survey, releases) if detail else []
     result = {**survey.as_record(), "edits": [{"path": e.path, "lines": e.lines, "trouble": e.trouble} for e in edits]}
     result["findings"] = [*trouble, *result["findings"]]
-    page = survey_page(survey, trouble, edits, detail=detail)
+    unfinished = _unfinished(site)
+    result["unfinished"] = unfinished
+    page = survey_page(survey, trouble, edits, detail=detail, unfinished=unfinished)
     if save_as:
         page.add(saved_line(save_as))
     emit("survey", choices, result, page)
+
+
+def _unfinished(site: Site) -> str:
+    """What is to be said first where a climb was cut off; one that is at work now may be at any step."""
+    busy = site.state.is_busy()
+    if busy:
+        return f"{busy} is at work on this site: what is seen here may change"
+    try:
+        climb = open_climb(site)
+    except LadderError as fault:
+        return f"what earlier climbs left cannot be read: {fault.problems[0].message}"
+    return f"the climb {climb.name} is not finished ({climb.standing.outcome})" if climb is not None else ""
 
 
 def _snapshot(site: Site, name: str) -> Snapshot:

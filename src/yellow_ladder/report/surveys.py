@@ -31,11 +31,20 @@ _LISTED, _LISTED_IN_DETAIL = 8, 200
 
 
 def survey_page(
-    survey: Survey, troubles: Sequence[str] = (), edits: Sequence[Edit] = (), *, detail: bool = False
+    survey: Survey,
+    troubles: Sequence[str] = (),
+    edits: Sequence[Edit] = (),
+    *,
+    detail: bool = False,
+    unfinished: str = "",
 ) -> Page:
-    """What is there now; with `detail`, the paths behind the counts and edits line by line."""
+    """What is there now; with `detail`, the paths behind the counts and edits line by line. A climb that is
+    `unfinished` comes first: all else is seen half-way.
+    """
     version = str(survey.version) if survey.version else "version unknown"
     page = Page().add(title(survey.site, f"{survey.product} {version}", survey.root))
+    if unfinished:
+        page.add(verdict(unfinished, good=False))
     findings = [*troubles, *survey.findings]
     if findings:
         page.add(bullet_list(findings, "!", CAREFUL))
@@ -48,6 +57,10 @@ def survey_page(
         _add_database(page, database, detail=detail)
     if detail:
         _add_detail(page, survey, edits)
+    if unfinished:
+        return page.add(
+            next_command(("yl climb --continue", "go on where it was cut off"), ("yl descend", "go back to before it"))
+        )
     more = () if detail else (("yl survey --detail", "the paths behind the counts, edits line by line"),)
     return page.add(
         next_command(("yl route", "the way to the newest release"), ("yl check", "whether it can begin"), *more)

@@ -6,6 +6,7 @@ import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from pathlib import Path
+from textwrap import wrap
 
 import tomlkit
 from tomlkit.items import InlineTable, Table
@@ -29,7 +30,10 @@ not compared any more.
 _OF_SEVERAL = """\
 It stands for the whole way from {first} to {last}; climbing one release at a time, with --to, tells which does what.
 """
-_OF_FILES = "Files: for the command or migration that writes them (writes), or for files.generated; not to stand here."
+_OF_FILES = (
+    "Files, not to stand here but under `writes` of what writes them ([[commands]], [migrations.command] or"
+    " [migrations.by_start]), or `generated` of [files]:"
+)
 
 
 def propose(
@@ -57,7 +61,8 @@ def propose(
     for line in head.splitlines():
         document.add(tomlkit.comment(line))
     if files:
-        document.add(tomlkit.comment(_OF_FILES))
+        for line in wrap(_OF_FILES, 110):
+            document.add(tomlkit.comment(line))
         document.add("writes", files)
     if contracts:
         document.add("contract", contracts)
