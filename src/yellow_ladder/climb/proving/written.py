@@ -72,8 +72,9 @@ class Written:
         if not self.tables:
             return NOBODY_WROTE
         tables = ", ".join(one.table for one in self.tables[:3])
-        whose = ", by others or by the release's commands," if self.with_commands else ""
-        return f"{count_of(self.rows, 'row')} ({tables}){whose} kept in {self.where}"
+        # First of all whose they may be: on a line that is cut short, they would look like users' rows.
+        whose = " by the release's commands or by others" if self.with_commands else ""
+        return f"{count_of(self.rows, 'row')}{whose} ({tables}), kept in {self.where}"
 
 
 def keep_written(plan: Plan, name: str) -> Written | None:
