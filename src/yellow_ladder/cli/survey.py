@@ -39,9 +39,10 @@ def command(choices: Choices, /, detail: bool, thorough: bool, save_as: str | No
         return
     edits = _edits(site, survey, releases) if detail else []
     result = {**survey.as_record(), "edits": [{"path": e.path, "lines": e.lines, "trouble": e.trouble} for e in edits]}
-    result["findings"] = [*trouble, *result["findings"]]
-    unfinished = _unfinished(site)
-    result["unfinished"] = unfinished
+    busy = site.state.is_busy()
+    trouble = [f"{busy} is at work on this site: what is seen here may change", *trouble] if busy else trouble
+    unfinished = "" if busy else _unfinished(site)
+    result |= {"findings": [*trouble, *result["findings"]], "unfinished": unfinished}
     page = survey_page(survey, trouble, edits, detail=detail, unfinished=unfinished)
     if save_as:
         page.add(saved_line(save_as))
@@ -49,10 +50,7 @@ def command(choices: Choices, /, detail: bool, thorough: bool, save_as: str | No
 
 
 def _unfinished(site: Site) -> str:
-    """What is to be said first where a climb was cut off; one that is at work now may be at any step."""
-    busy = site.state.is_busy()
-    if busy:
-        return f"{busy} is at work on this site: what is seen here may change"
+    """What is to be said first where a climb was cut off."""
     try:
         climb = open_climb(site)
     except LadderError as fault:

@@ -28,14 +28,7 @@ _REQUIRES = re.compile(r"Requires-Dist:\s*([\w.-]+)")
 _CODE_OF_NODE = {".js", ".mjs", ".cjs", ".ts"}
 _FOLDERS_OF_CODE = {"src", "lib", "dist", "build", "server", "bin"}
 # What tells which libraries there are, and goes with them.
-LISTS_OF_LIBRARIES = (
-    "package.json",
-    "package-lock.json",
-    "npm-shrinkwrap.json",
-    "yarn.lock",
-    "pnpm-lock.yaml",
-    ".npmrc",
-)
+LISTS_OF_LIBRARIES = ("package.json", "package-lock.json", "npm-shrinkwrap.json", "yarn.lock", "pnpm-lock.yaml")
 # Servers and workers that run an application, and what talks to databases for one.
 RUN_OTHERS = {
     "asyncpg", "better-sqlite3", "celery", "daphne", "gevent", "gunicorn", "hypercorn", "mod-wsgi", "mysqlclient",
