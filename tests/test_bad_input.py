@@ -342,7 +342,7 @@ def test_beside_releases_with_folders_of_their_own_a_pid_file_stays(
     demo = make_demo(shape="environment", start=False)
     demo.edit('pid_file = "run/web.pid"', f'pid_file = "quaybook/{folder}web.pid"')
     found = demo.json("check", "--to", "3.0", code=stops)
-    told = [one["seen"] for one in found["findings"] if one["level"] == "stop"]
+    told = [one["saw"] for one in found["findings"] if one["level"] == "stop"]
     assert told == ["the pid file of `web` lies inside root and in no data folder"] * stops
 
 

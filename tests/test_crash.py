@@ -119,7 +119,8 @@ def kill_at(demo: Demo, number: int, instant: Instant = Instant.AFTER) -> Path:
 def test_a_survey_says_first_that_a_climb_was_cut_off_and_what_to_do(idle: Demo) -> None:
     journal = kill_at(idle, 20)
     told = idle.yl("survey").out
-    assert re.match(r"[^\n]*\n\n ✘ the climb \S+ is not finished", told), told
+    assert re.search(r"^ ✘ the climb \S+ is not finished", told, re.MULTILINE), told
+    assert told.index("✘ the climb") < told.index("\n ! ")
     assert re.search(r"Next +yl climb --continue.*\n or +yl descend", told)
     original = journal.read_bytes()
     journal.write_bytes(b"".join(drop_line(original.splitlines(keepends=True))))
