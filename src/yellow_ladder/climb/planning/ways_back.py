@@ -38,7 +38,7 @@ def way_back(site: Site, facts: SurveyedDatabase, set_aside: str = "") -> WayBac
         return WayBack(facts.name, False, load_s, 0.0, set_aside=set_aside)
     why = "the site file switches it off" if spec.clone == "off" else database.why_no_clone()
     if not why and spec.clone == "wanted" and clone_s > max(load_s, _WORTH_S):
-        why = "with so many small tables, the backup is loaded sooner"
+        why = "with so many small tables, loading the backup takes no longer"
     if why and spec.clone == "required":
         text = f"there can be no quick clone of the database `{facts.name}`: {why}"
         raise AnswerNo(Problem("no-clone", text, f'mend that, or write clone = "wanted" for `{facts.name}`'))
