@@ -91,15 +91,25 @@ def test_a_cache_may_be_named_by_its_path(idle: Demo) -> None:
 
 
 @pytest.mark.parametrize("placement", ["exchange", "overlay"])
-@pytest.mark.parametrize("named", ["cache", "*cache", "cache/pages"])
-def test_a_release_may_bring_what_is_a_cache_of_the_site(tmp_path: Path, placement: str, named: str) -> None:
+@pytest.mark.parametrize(
+    ("named", "where"),
+    [
+        ("cache", "cache/pages"),
+        ("*cache", "cache/pages"),
+        ("cache/pages", "cache/pages"),
+        ("none", "node_modules/.cache"),
+    ],
+)
+def test_a_release_may_bring_what_is_a_cache_of_the_site(
+    tmp_path: Path, placement: str, named: str, where: str
+) -> None:
     """It comes where there is none, is none of what is compared, and is the site's again when going back."""
     for version in ("2.4", "2.6"):
-        parts = [entry("VERSION", content=f"{version}\n".encode()), entry("cache/pages/empty", content=b"")]
+        parts = [entry("VERSION", content=f"{version}\n".encode()), entry(f"{where}/empty", content=b"")]
         parts += [entry("code/cache/" + version, content=b"made beforehand")]
         (tmp_path / "releases").mkdir(exist_ok=True)
         write(tmp_path / "releases" / f"quaybook-{version}.tar.zst", *parts, sheet=SHEET.format(version).encode())
-    pages = tmp_path / "app" / "cache" / "pages"
+    pages = tmp_path / "app" / where
     pages.mkdir(parents=True)
     (pages / "empty").write_text("no more")
     (pages / "noon").write_text("made at noon")
