@@ -57,6 +57,8 @@ def test_no_site_file(tmp_path: Path) -> None:
 SITE_FILES: list[tuple[str, str, str, str, str]] = [
     ("format = 1\n", 'format = 1\nname = "harbour\n', "broken-toml", "line 3, column", ""),
     ('product = "quaybook"', 'product = "quaybook"\nplacment = "exchange"', "unknown-key", "placment", "placement"),
+    ("format = 1\n", "format = 1\nsettings = []\n", "unknown-key", "`settings`", "further in: `keep`"),
+    ("[[services]]", "[services]", "wrong-value", "begin each with [[services]]", "docs/site-file.md"),
     ('kind = "process"', 'kind = "process"\nnoise = 1', "unknown-key", "services[0].noise", "known here"),
     ('product = "quaybook"', "product = 7", "wrong-value", "product", "docs/site-file.md"),
     ('data = ["data", "uploads"]', 'data = "uploads"', "wrong-value", "keep.data", "docs/site-file.md"),

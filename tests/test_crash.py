@@ -124,7 +124,9 @@ def test_a_survey_says_first_that_a_climb_was_cut_off_and_what_to_do(idle: Demo)
     assert re.search(r"Next +yl climb --continue.*\n or +yl descend", told)
     original = journal.read_bytes()
     journal.write_bytes(b"".join(drop_line(original.splitlines(keepends=True))))
-    assert "what earlier climbs left cannot be read" in idle.yl("survey").out
+    told = idle.yl("survey").out
+    assert "what earlier climbs left cannot be read" in told
+    assert "--continue" not in told  # nobody can go on with it
     journal.write_bytes(original)
     assert idle.yl("descend", "--yes").code == 0
     assert "not finished" not in idle.yl("survey").out

@@ -654,6 +654,10 @@ def test_libraries_that_are_upgraded_in_place_are_told_how_they_become_a_release
             one.kill()
     assert '"python3", "{root}/node_modules/quaybook/serve.js"' in " ".join(result["text"].replace("#", "").split())
     (told,) = [one for one in result["left"] if one.startswith("placement")]
+    (app / "server.js").write_text("")  # a program of its own goes with its libraries, as one tree
+    left = initialised(app, "--units", tmp_path, "--show").document["result"]["left"]
+    assert not any(one.startswith("placement") for one in left)
+    (app / "server.js").rename(app / "berths.config.js")
     assert "the libraries in node_modules (it has quaybook 2.4.1) are upgraded in place" in told
     moved = told.partition("While it is stopped: ")[2].partition(";")[0]
     subprocess.run(["/bin/sh", "-ec", moved], cwd=app, check=True)

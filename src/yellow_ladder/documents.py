@@ -136,11 +136,11 @@ def _unknown_key(key: str, leaf: str, owner: type[Record], where: str) -> Proble
             theirs, ours = _kind_of(other), _kind_of(owner)
             message = f"`{key}` belongs to {theirs}, and this one has {ours}"
             return Problem("key-of-another-kind", message, "take the key out, or name the other kind", where)
+    near = difflib.get_close_matches(leaf, [*owner.model_fields, *owner.designed], n=1, cutoff=0.5)
     below = [name for name, of in _tables_below(owner) if leaf in of.model_fields]
-    if below:
+    if below and not difflib.get_close_matches(leaf, near, cutoff=0.8):
         tables = " or ".join(f"`{key.removesuffix(leaf)}{name}`" for name in below)
         return Problem("unknown-key", f"unknown key `{key}`", f"it belongs one table further in: {tables}", where)
-    near = difflib.get_close_matches(leaf, [*owner.model_fields, *owner.designed], n=1, cutoff=0.5)
     hint = f"did you mean `{near[0]}`?" if near else "known here: " + ", ".join(owner.model_fields)
     return Problem("unknown-key", f"unknown key `{key}`", hint, where)
 

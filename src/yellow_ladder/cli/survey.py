@@ -40,8 +40,13 @@ def command(choices: Choices, /, detail: bool, thorough: bool, save_as: str | No
     edits = _edits(site, survey, releases) if detail else []
     result = {**survey.as_record(), "edits": [{"path": e.path, "lines": e.lines, "trouble": e.trouble} for e in edits]}
     busy = site.state.is_busy()
-    trouble = [f"{busy} is at work on this site: what is seen here may change", *trouble] if busy else trouble
-    unfinished = "" if busy else _unfinished(site)
+    if busy:
+        trouble = [f"{busy} is at work on this site: what is seen here may change", *trouble]
+    unfinished = ""
+    try:
+        unfinished = "" if busy else _unfinished(site)
+    except LadderError as fault:  # there is no going on with what cannot be read
+        trouble = [f"what earlier climbs left cannot be read: {fault.problems[0].message}", *trouble]
     result |= {"findings": [*trouble, *result["findings"]], "unfinished": unfinished}
     page = survey_page(survey, trouble, edits, detail=detail, unfinished=unfinished)
     if save_as:
@@ -51,10 +56,7 @@ def command(choices: Choices, /, detail: bool, thorough: bool, save_as: str | No
 
 def _unfinished(site: Site) -> str:
     """What is to be said first where a climb was cut off."""
-    try:
-        climb = open_climb(site)
-    except LadderError as fault:
-        return f"what earlier climbs left cannot be read: {fault.problems[0].message}"
+    climb = open_climb(site)
     return f"the climb {climb.name} is not finished ({climb.standing.outcome})" if climb is not None else ""
 
 

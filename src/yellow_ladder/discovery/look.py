@@ -246,7 +246,7 @@ def _find_settings(found: Discovery, files: Mapping[str, os.stat_result], packag
         read_in = list(_candidates(found, files, named))
     if package is not None:
         # What a release ships and nobody has changed says nothing of this site, but for a database that is there.
-        alike = package.unchanged(found.root, [path for path, *_ in read_in if path not in named])
+        alike = package.unchanged(found.root, [path for path, *_ in read_in if path not in started_with])
         read_in = [
             (
                 path,

@@ -89,15 +89,13 @@ def _server_behind(
     one that listens, where there is one.
     """
     with contextlib.suppress(psutil.Error, OSError):
-        if _own_name(process, words) and not _listens(process):
-            servers = [found[one.pid] for one in process.children(recursive=True) if one.pid in found and _listens(one)]
+        if _own_name(process, words) and not _listening(process):
+            servers = [
+                found[one.pid] for one in process.children(recursive=True) if one.pid in found and _listening(one)
+            ]
             if len(servers) == 1 and not _own_name(*servers[0]):
                 return servers[0]
     return process, words
-
-
-def _listens(process: psutil.Process) -> bool:
-    return any(one.status == psutil.CONN_LISTEN for one in process.net_connections("tcp"))
 
 
 def _one_of_each(found: list[Running]) -> list[Running]:
@@ -247,11 +245,16 @@ def _is_script(root: Path, path: Path) -> bool:
 
 def _ports(process: psutil.Process) -> list[int]:
     family = [process, *process.children(recursive=True)]
-    found = set()
+    found = set[int]()
     for one in family:
         with contextlib.suppress(psutil.Error):
-            found |= {each.laddr.port for each in one.net_connections("tcp") if each.status == psutil.CONN_LISTEN}
+            found |= _listening(one)
     return sorted(found)
+
+
+def _listening(process: psutil.Process) -> set[int]:
+    """The ports where a process itself listens."""
+    return {one.laddr.port for one in process.net_connections("tcp") if one.status == psutil.CONN_LISTEN}
 
 
 def _written_by(root: Path, process: psutil.Process) -> list[str]:

@@ -26,7 +26,7 @@ _PACKAGE = re.compile(r"(?:@[\w-][\w.-]*/)?[\w-][\w.-]*\Z", re.ASCII)
 _ITS_VERSION = re.compile(r"\d[\w.+!-]*\Z", re.ASCII)
 _REQUIRES = re.compile(r"Requires-Dist:\s*([\w.-]+)")
 _CODE_OF_NODE = {".js", ".mjs", ".cjs", ".ts"}
-_FOLDERS_OF_CODE = {"src", "lib", "dist", "build", "server", "bin"}
+_WHERE_CODE_IS = {"src", "lib", "dist", "build", "server", "bin"}
 # What tells which libraries there are, and goes with them.
 LISTS_OF_LIBRARIES = ("package.json", "package-lock.json", "npm-shrinkwrap.json", "yarn.lock", "pnpm-lock.yaml")
 # Servers and workers that run an application, and what talks to databases for one.
@@ -137,13 +137,18 @@ def _depended_on(folder: Path) -> Iterator[tuple[str, str]]:
     """
     asked = _json(folder / "package.json")
     names = asked.get("dependencies")
-    is_program = "version" in asked and any(
-        one.suffix in _CODE_OF_NODE or one.name in _FOLDERS_OF_CODE for one in folder.iterdir()
-    )
-    for name in names if isinstance(names, dict) and not is_program else ():
+    for name in names if isinstance(names, dict) and not ("version" in asked and has_own_code(folder)) else ():
         version = _json(folder / "node_modules" / name / "package.json").get("version") if _PACKAGE.match(name) else ""
         if isinstance(version, str) and _ITS_VERSION.match(version):
             yield name, version
+
+
+def has_own_code(folder: Path) -> bool:
+    """Whether beside a list of JavaScript libraries lies a program that uses them; `berths.config.js` is none."""
+    return any(
+        (one.suffix in _CODE_OF_NODE and not one.stem.endswith(".config")) or one.name in _WHERE_CODE_IS
+        for one in folder.iterdir()
+    )
 
 
 def _json(path: Path) -> dict[str, Any]:

@@ -141,7 +141,8 @@ def _verdicts_table(verdicts: Sequence[TableVerdict], *, every_table: bool):  # 
         style = _VERDICT_STYLES[one.verdict]
         columns = f"{one.columns_compared}" if one.columns_compared else "–"
         # Which rows is told above, or by -v: with long keys, a narrow column would take a screen for each table.
-        remarks = "; ".join(one.remarks if every_table else (_EXAMPLES.sub(r"\1", said) for said in one.remarks))
+        is_told = one.verdict in (Verdict.DIFFERS, Verdict.MORE) and not every_table
+        remarks = "; ".join(_EXAMPLES.sub(r"\1", said) if is_told else said for said in one.remarks)
         ruled.add_row(one.table, before, after, columns, Text(str(one.verdict), style=style), remarks)
     if same:
         rows = f"{sum(one.rows_before or 0 for one in same):,}", f"{sum(one.rows_after or 0 for one in same):,}"

@@ -21,7 +21,7 @@ from yellow_ladder.climb.record.commands import mark_of, written_by_commands
 from yellow_ladder.climb.record.plan import RungPlan, migrations_folder
 from yellow_ladder.climb.running.run import Facts, Run, Work
 from yellow_ladder.climb.works.commands import OUTPUT_NAME, saying
-from yellow_ladder.commands.watched import Call, run_watched
+from yellow_ladder.commands.watched import LARGEST_OUTPUT_BYTES, Call, run_watched
 from yellow_ladder.durable import private_folder
 from yellow_ladder.errors import AnswerNo, BadInput, LadderError, Problem
 from yellow_ladder.events import Note, Progress, Unit
@@ -49,7 +49,7 @@ _NO_WAY_OUT = re.compile(
     r"(?i)certificat|\bcert_|\bssl\b|\btls\b|proxy|\beconn|enotfound|eai_again|resolv|connect|network|unreachable"
     r"|timed?[ -]?out|no matching distribution"
 )
-_OUTPUT_READ_BYTES = 256 * 1024
+_LAST_BYTES = 4096
 _SCRIPTS = {".jar", ".js", ".mjs", ".php", ".pl", ".py", ".rb", ".sh"}
 
 
@@ -240,9 +240,8 @@ def _run_commands(run: Run, rung: RungPlan, made: Build, folder: Path, sources: 
 
 def _said_of_the_way_out(output: Path) -> bool:
     with contextlib.suppress(OSError):
-        return (
-            _NO_WAY_OUT.search(read_regular(output, _OUTPUT_READ_BYTES, cut=True).decode(errors="replace")) is not None
-        )
+        said = read_regular(output, LARGEST_OUTPUT_BYTES, cut=True)[-_LAST_BYTES:]
+        return _NO_WAY_OUT.search(said.decode(errors="replace")) is not None
     return False
 
 

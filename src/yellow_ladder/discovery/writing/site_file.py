@@ -15,7 +15,7 @@ from yellow_ladder import nolinks
 from yellow_ladder.discovery.data import Guess
 from yellow_ladder.discovery.databases import sqlite_url
 from yellow_ladder.discovery.found import Discovery
-from yellow_ladder.discovery.shapes import LISTS_OF_LIBRARIES, Environment, applications_in
+from yellow_ladder.discovery.shapes import LISTS_OF_LIBRARIES, Environment, applications_in, has_own_code
 from yellow_ladder.discovery.writing.databases import databases_text, printable, toml_text
 from yellow_ladder.discovery.writing.services import in_braces, jobs_text, services_text
 from yellow_ladder.files.entry import within
@@ -140,7 +140,7 @@ def _placement(found: Discovery, left: list[str]) -> list[str]:
         ]
     if found.environment is not None and found.environment.folder:
         left.append(_in_place(found, found.environment))
-    elif found.environment is not None and found.environment.runtime == "node" and found.environment.asked_for:
+    elif found.environment is not None and _are_libraries_alone(found.root, found.environment):
         left.append(_libraries_in_place(found, found.environment))
     if found.others:
         what = ", ".join(found.others[:3])
@@ -158,6 +158,11 @@ def _in_place(found: Discovery, one: Environment) -> str:
         f" makes each release in a folder of its own. While it is stopped: mkdir releases && mv {one.folder} {release}"
         f" && ln -s {release} {one.folder}; then yl init again. Programs keep their paths"
     )
+
+
+def _are_libraries_alone(root: Path, one: Environment) -> bool:
+    """Whether a folder has libraries and no program beside them, which would go with them as one tree."""
+    return one.runtime == "node" and bool(one.asked_for) and not has_own_code(root)
 
 
 def _libraries_in_place(found: Discovery, one: Environment) -> str:
