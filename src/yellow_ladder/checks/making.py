@@ -155,6 +155,9 @@ def _as_root(at: Circumstances, route: Route) -> Iterator[Finding]:
         return
     named = [one.name for rung in route.leg for one in rung.release.sheet.commands]
     named += [one.id for rung in route.leg for one in rung.release.sheet.migrations if one.command is not None]
+    for made in (one for rung in route.leg for one in rung.release.sheet.remade):
+        by = {f"export {made.folder}": made.export_by, f"import {made.folder}": made.import_by}
+        named += [name for name, keys in by.items() if keys is not None]
     if named and account_for("", ["sh"], site.root / site.release_path, folder_counts=True) is None:
         who = min(others)
         seen = f"{some_of([f'`{one}`' for one in named])} would run as root: files that it makes are not {who}'s"
