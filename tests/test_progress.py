@@ -8,6 +8,7 @@ from pathlib import Path
 
 import pytest
 from rich.console import Console
+from rich.text import Text
 
 from tests.conftest import Demo
 from tests.crash_driver import climb_with, in_child
@@ -43,6 +44,23 @@ def test_a_log_gets_a_line_a_minute_of_work_that_goes_on(monkeypatch: pytest.Mon
     lines = out.getvalue().splitlines()
     assert len(lines) == 4  # of 300 seconds
     assert all("· back up the files … files:" in line and "left" in line for line in lines)
+
+
+@pytest.mark.parametrize("width", [80, 120])
+def test_the_live_line_fits_its_terminal_and_keeps_how_far_the_work_is(
+    width: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    seen, clock = list[Text](), iter(range(0, 10_000, 25))
+    monkeypatch.setattr("yellow_ladder.cli.narrator.time.monotonic", lambda: next(clock))
+    monkeypatch.setattr("rich.status.Status.update", lambda _, line: seen.append(line))
+    narrator = Narrator(Console(file=io.StringIO(), width=width, force_terminal=True), live=True)
+    narrator(StepStarted("backup", "back up the files of this site's twenty-one data folders", 6, 26))
+    for done in (1, 2, 3):
+        narrator(Progress("reading the archive", done << 30, 198 << 30, Unit.BYTES))
+    assert len(seen) == 4
+    assert all(line.cell_len + 2 <= width and line.plain.startswith("  6/26 ") for line in seen), "beside the spinner"
+    assert all(line.plain.endswith(" left") for line in seen[2:])
+    assert ("back up the files of" in seen[3].plain) == (width == 120), "its title, where there is room for both"
 
 
 def test_reading_back_and_putting_back_tell_how_far_they_are_and_can_be_ended(idle: Demo, tmp_path: Path) -> None:

@@ -8,7 +8,6 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from rich.console import Console
-from rich.markup import escape
 from rich.padding import Padding
 from rich.status import Status
 from rich.text import Text
@@ -21,6 +20,7 @@ _PROGRESS_EVERY_S = 0.1
 _LINE_EVERY_S = 60.0  # where a line cannot be written over
 _PACE_AFTER_S = 3.0  # before that, how fast it goes says little
 _INDENT, _TITLE_WIDTH = 10, 60
+_SPINNER, _SHORTEST_TITLE = 3, 16  # columns of the live line
 
 
 @dataclass(slots=True)
@@ -70,7 +70,7 @@ class Narrator:
     def _tell(self, event: Event) -> None:
         if isinstance(event, StepStarted):
             self._step, self._shown_at = event, time.monotonic()
-            self._live(f"{escape(event.title)} …")
+            self._live(event.title)
         elif isinstance(event, Progress):
             self._tell_progress(event)
         elif isinstance(event, Said):
@@ -107,7 +107,7 @@ class Narrator:
         if self._status is None:
             self._note(Text("·", "dim"), f"{title} … {text}")
         else:
-            self._live(f"{escape(title)} … [dim]{escape(one_line(text))}[/]")
+            self._live(title, text)
 
     def _note(self, mark: Text, text: str) -> None:
         """All of it, on as many lines as it takes: what is told besides is told nowhere else."""
@@ -130,10 +130,21 @@ class Narrator:
         self._out.print(line, no_wrap=True, overflow="ellipsis", crop=True)
         self._told = True
 
-    def _live(self, markup: str) -> None:
-        if self._status is not None:
-            number = f"{self._step.number:>3}/{self._step.total}" if self._step else ""
-            self._status.update(f"[dim]{number}[/] {markup}")
+    def _live(self, title: str, text: str = "") -> None:
+        """One line that is written over: where not all of it fits, how far it is counts for more than its title."""
+        if self._status is None:
+            return
+        number = f"{self._step.number:>3}/{self._step.total}" if self._step else ""
+        shown, said = Text(f"{one_line(title)} …"), Text(one_line(text), "dim")
+        room = self._out.width - _SPINNER - len(number) - 1
+        left_over = room - said.cell_len - 1
+        if not text or left_over >= _SHORTEST_TITLE:
+            shown.truncate(left_over if text else room, overflow="ellipsis")
+        else:
+            shown = Text()
+            if said.cell_len > room:
+                said = Text("…", "dim") + said[1 - room :]
+        self._status.update(Text(" ").join(one for one in (Text(number, "dim"), shown, said) if one))
 
     def __enter__(self) -> Narrator:
         """Show the live line."""
