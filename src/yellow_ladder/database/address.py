@@ -17,7 +17,8 @@ class DatabaseAddress:
     """One database: its name in the site file, its engine, and the file or the server that it lives in.
 
     `is_kept`: the file is a backup, which nobody writes to and beside which nothing may be written. `snapshot`: a
-    moment that the server keeps for others to read. A password is never in here, only where it can be had.
+    moment that the server keeps for others to read. A password is never in here, only where it can be had. `as_user`:
+    the account of this machine that a socket is opened as, for a server that goes by those.
     """
 
     name: str
@@ -34,6 +35,7 @@ class DatabaseAddress:
     snapshot: str = ""
     lock_wait_s: float = 30.0
     programs: str = ""
+    as_user: str = ""
 
     @property
     def is_file(self) -> bool:

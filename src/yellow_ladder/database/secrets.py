@@ -58,4 +58,11 @@ def how_to_be_let_in(address: DatabaseAddress, *, is_refused: bool) -> str:
     )
     if value:
         return f"correct the password in {value} (databases.{key}), or the account {address.user} in databases.url"
+    if address.as_user:
+        return f"see that the server lets the account {address.as_user} of this machine in (databases.as_user)"
+    if address.socket:
+        return (
+            "name the password (databases.password_file or password_env); or, where the server goes by accounts of this"
+            " machine, the one that the site's database belongs to: databases.as_user"
+        )
     return "name the password with databases.password_file or password_env, or another account in databases.url"

@@ -159,7 +159,8 @@ def _init_mariadb(server: PrivateServer) -> None:
 def start_server(server: PrivateServer) -> PrivateServer:
     """Start it and wait until it lets its account in."""
     if server.engine == "postgresql":
-        options = f"-p {server.port} -c listen_addresses=127.0.0.1 -c unix_socket_directories= -c fsync=off"
+        sockets = f"-c unix_socket_directories={server.folder}"
+        options = f"-p {server.port} -c listen_addresses=127.0.0.1 {sockets} -c fsync=off"
         _run(server, [_program("postgresql", "pg_ctl"), "-D", f"{server.folder}/data", "-w", "-s", "-o", options,
                       "-l", f"{server.folder}/log", "start"])  # fmt: skip
         pid = int((Path(server.folder) / "data" / "postmaster.pid").read_text().split()[0])

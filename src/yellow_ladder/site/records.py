@@ -154,6 +154,7 @@ class DatabaseSpec(Record):
     volatile: list[str] = []
     masked: list[DottedName] = []
     programs: str = ""
+    as_user: str = ""
 
     @model_validator(mode="after")
     def _has_engine(self) -> DatabaseSpec:
@@ -163,7 +164,9 @@ class DatabaseSpec(Record):
     def address(self, base: Path) -> DatabaseAddress:
         """Where the database is; relative paths are relative to `base`."""
         found = parse_address(self.name, self.url, base, self.password_env, self.password_file)
-        return replace(found, lock_wait_s=self.lock_wait_s)
+        if self.as_user and not found.socket:
+            raise ValueError("has `as_user` and no socket in its URL: a server sees accounts through a socket alone")
+        return replace(found, lock_wait_s=self.lock_wait_s, as_user=self.as_user)
 
 
 class SiteCommand(CommandKeys):

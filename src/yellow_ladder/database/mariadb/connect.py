@@ -15,6 +15,7 @@ from pymysql.cursors import Cursor, SSCursor
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.clients import Call, Client, find_clients, own_client
 from yellow_ladder.database.kept import borrowed, let_go
+from yellow_ladder.database.let_in import account_of, seen_as, user_of
 from yellow_ladder.database.secrets import how_to_be_let_in, password_of, secret_in_memory
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.words import some_of
@@ -85,7 +86,9 @@ def _is_lost(connection: Connection) -> bool:
 
 
 def _connect(address: DatabaseAddress, name: str, *, as_text: bool, encoding: str) -> Connection:
-    connection = pymysql.connect(**_given(address, name, as_text=as_text, encoding=encoding))
+    given = _given(address, name, as_text=as_text, encoding=encoding)
+    with seen_as(account_of(address)):
+        connection = pymysql.connect(**given)
     try:
         with connection.cursor() as cursor:
             cursor.execute("SET SESSION " + ", ".join(f"{key} = {value}" for key, value in _fixed(address).items()))
@@ -117,10 +120,10 @@ def _given(address: DatabaseAddress, name: str, *, as_text: bool, encoding: str)
     password = password_of(address)
     if password is not None:
         given["password"] = password
-    elif (Path.home() / _OWN_FILE).is_file():
+    elif not address.as_user and (Path.home() / _OWN_FILE).is_file():
         given["read_default_file"] = str(Path.home() / _OWN_FILE)
-    if address.user:
-        given["user"] = address.user
+    if user_of(address):
+        given["user"] = user_of(address)
     if address.socket:
         given["unix_socket"] = address.socket
     elif address.host:

@@ -15,6 +15,7 @@ import zstandard
 
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.clients import Client, run_client
+from yellow_ladder.database.let_in import for_programs
 from yellow_ladder.database.mariadb.connect import Connection, call_of, connected, locked, quoted, rows
 from yellow_ladder.database.mariadb.parts import END_MARK, Part
 from yellow_ladder.database.port import Details, OnAmount
@@ -56,7 +57,7 @@ def dump(address: DatabaseAddress, program: Client, target: Path, on_amount: OnA
             stream.flush()
             os.fsync(stream.fileno())
 
-    with call_of(address) as (arguments, call), _thread_at_the_end(compress) as sink:
+    with for_programs(address) as given, call_of(given) as (arguments, call), _thread_at_the_end(compress) as sink:
         stalled = _Stalled(address)
 
         def look_on() -> None:
@@ -159,7 +160,7 @@ def load(address: DatabaseAddress, program: Client, database: str, source: Path)
             faults.append(fault)
 
     thread = threading.Thread(target=unpack, daemon=True)
-    with os.fdopen(reading, "rb") as pipe, call_of(address) as (arguments, call):
+    with os.fdopen(reading, "rb") as pipe, for_programs(address) as given, call_of(given) as (arguments, call):
         thread.start()
         argv = [program.path, *arguments, *_LOAD, f"--database={database}"]
         run_client(argv, replace(call, source=pipe), f"loading the dump of the database `{address.name}`")

@@ -14,6 +14,7 @@ from psycopg import errors, sql
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.clients import Call, Client, find_clients, own_client
 from yellow_ladder.database.kept import borrowed, let_go
+from yellow_ladder.database.let_in import account_of, seen_as, user_of
 from yellow_ladder.database.secrets import how_to_be_let_in, password_of, secret_in_memory
 from yellow_ladder.errors import AnswerNo, BadInput, Problem
 from yellow_ladder.words import some_of
@@ -46,7 +47,7 @@ def given(address: DatabaseAddress, database: str | None = None) -> dict[str, st
     values = {
         "host": address.socket or address.host,
         "port": str(address.port) if address.port else "",
-        "user": address.user,
+        "user": user_of(address),
         "dbname": database or address.database,
     }
     return {name: value for name, value in values.items() if value}
@@ -97,19 +98,17 @@ def _is_lost(connection: Connection) -> bool:
 
 def _connect(address: DatabaseAddress, database: str | None, *, encoding: str, autocommit: bool) -> Connection:
     password = password_of(address)
-    return psycopg.connect(
-        psycopg.conninfo.make_conninfo(
-            "",
-            **given(address, database),
-            connect_timeout=_CONNECT_WITHIN_S,
-            application_name=OUR_NAME,
-            client_encoding=encoding,
-            options=" ".join(f"-c {name}={value}" for name, value in _fixed(address).items()),
-            **({"password": password} if password is not None else {}),
-        ),
-        autocommit=autocommit,
-        prepare_threshold=None,
+    text = psycopg.conninfo.make_conninfo(
+        "",
+        **given(address, database),
+        connect_timeout=_CONNECT_WITHIN_S,
+        application_name=OUR_NAME,
+        client_encoding=encoding,
+        options=" ".join(f"-c {name}={value}" for name, value in _fixed(address).items()),
+        **({"password": password} if password is not None else {}),
     )
+    with seen_as(account_of(address)):
+        return psycopg.connect(text, autocommit=autocommit, prepare_threshold=None)
 
 
 def explained(fault: psycopg.Error, address: DatabaseAddress) -> AnswerNo | BadInput:

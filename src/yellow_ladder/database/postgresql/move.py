@@ -14,6 +14,7 @@ from psycopg import errors, sql
 
 from yellow_ladder.database.address import DatabaseAddress
 from yellow_ladder.database.clients import Call, run_client
+from yellow_ladder.database.let_in import for_programs
 from yellow_ladder.database.port import Details, OnAmount
 from yellow_ladder.database.postgresql.connect import (
     Connection,
@@ -119,11 +120,10 @@ def dump(address: DatabaseAddress, major: int, target: Path, on_amount: OnAmount
     """Dump a database into a folder, on all cores, from the moment that the address names."""
     program = client("pg_dump", major, address.programs)
     ways = ["zstd:1", "gzip:1"] if program.major >= _ZSTD_FROM else ["1"]
-    argv = [program.path, *where(address), "--format=directory", f"--jobs={os.cpu_count() or 1}", f"--file={target}",
-            f"--lock-wait-timeout={address.lock_wait_s * 1000:.0f}"]  # fmt: skip
-    if address.snapshot:
-        argv.append(f"--snapshot={address.snapshot}")
-    with call_of(address) as call:
+    more = [f"--snapshot={address.snapshot}"] if address.snapshot else []
+    with for_programs(address) as given, call_of(given) as call:
+        argv = [program.path, *where(given), "--format=directory", f"--jobs={os.cpu_count() or 1}", f"--file={target}",
+                f"--lock-wait-timeout={address.lock_wait_s * 1000:.0f}", *more]  # fmt: skip
         looking = replace(call, look_on=_now_and_then(lambda: on_amount(size_of_folder(target), 0)))
         for way in ways:
             try:
@@ -188,9 +188,9 @@ def check_dump(address: DatabaseAddress, major: int, source: Path) -> None:
 
 def load(address: DatabaseAddress, major: int, database: str, source: Path) -> None:
     """Load a dump into an empty database, on all cores."""
-    argv = [client("pg_restore", major, address.programs).path, *where(address, database), "--exit-on-error",
-            f"--jobs={os.cpu_count() or 1}", str(source)]  # fmt: skip
-    with call_of(address) as call:
+    program = client("pg_restore", major, address.programs).path
+    with for_programs(address) as given, call_of(given) as call:
+        argv = [program, *where(given, database), "--exit-on-error", f"--jobs={os.cpu_count() or 1}", str(source)]
         run_client(argv, call, f"loading the dump of the database `{address.name}`")
 
 
