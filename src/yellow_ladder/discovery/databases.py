@@ -6,11 +6,12 @@ import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
-from urllib.parse import quote, unquote, urlsplit
+from urllib.parse import quote, unquote
 
+from yellow_ladder.discovery.wordings import fields_of, url_of
 from yellow_ladder.files.reading import read_regular
 
-_URL = re.compile(r"^(?:jdbc:)?(sqlite3?|postgres(?:ql)?|mysql|mariadb)(?:\+\w+)?:/", re.IGNORECASE)
+_A_FILE = re.compile(r"^(?:jdbc:)?(sqlite3?)(?:\+\w+)?:/", re.IGNORECASE)
 _ENGINES = {
     "sqlite": "sqlite", "sqlite3": "sqlite", "pdo_sqlite": "sqlite", "postgres": "postgresql", "pgsql": "postgresql",
     "postgresql": "postgresql", "pdo_pgsql": "postgresql", "mysql": "mysql", "mysqli": "mysql", "pdo_mysql": "mysql",
@@ -21,6 +22,8 @@ _ENGINES = {
 _FIELDS = (
     ("name", ("name", "database", "db", "schema", "path", "file", "default")),
     ("host", ("hostname", "host", "server")),
+    ("socket", ("unix_socket", "socket")),
+    ("at_once", ("dsn", "url", "uri")),
     ("port", ("port",)),
     ("user", ("username", "user", "login")),
     ("password", ("passwd", "password", "pass", "pw")),
@@ -33,8 +36,15 @@ _ABOUT_DATABASES = re.compile(
 _FILE_OF_DATABASES = re.compile(r"(?i)^(?:databases?|db|dbconfig|database[._-]?conf\w*)\.\w+$")
 _IN_USE, _OF_AUTHORS = "production", {"development", "test", "default", "defaults", "staging"}
 _AN_EXPRESSION = re.compile(r"[()'\"<>]")
+_OF_LIBPQ = re.compile(r"(^|\.)PG(HOST|PORT|USER|PASSWORD|DATABASE)$")
 _HUMP = re.compile(r"(?<=[a-z0-9])(?=[A-Z])")
-_NAMES_IN_KEYS = {"postgres": "postgresql", "pgsql": "postgresql", "mariadb": "mariadb", "mysql": "mysql"}
+_NAMES_IN_KEYS = {
+    "postgres": "postgresql",
+    "pgdatabase": "postgresql",
+    "pgsql": "postgresql",
+    "mariadb": "mariadb",
+    "mysql": "mysql",
+}
 USUAL_PORTS = {"5432": "postgresql", "3306": "mariadb"}
 _SQLITE_ENDINGS = (".sqlite", ".sqlite3", ".db", ".db3")
 SQLITE_MAGIC = b"SQLite format 3\0"
@@ -64,8 +74,10 @@ def find_databases(pairs: Iterable[tuple[str, str]], file: Path, root: Path) -> 
     pairs = list(pairs)
     found = []
     for key, value in pairs:
-        if _URL.match(value):
-            found += _from_url(key, value, file, root)
+        if _A_FILE.match(value):
+            found += _of_file(key, value, file, root)
+        elif fields := fields_of(value):
+            found.append(_said_at_once(key, fields, pairs, file, root))
         elif value.endswith(_SQLITE_ENDINGS) and len(value) < 500:
             path = _existing_file(value, file, root)
             if path is not None:
@@ -73,26 +85,27 @@ def find_databases(pairs: Iterable[tuple[str, str]], file: Path, root: Path) -> 
     return found or _from_fields(pairs, file, root)
 
 
-def _from_url(key: str, value: str, file: Path, root: Path) -> list[FoundDatabase]:
-    parts = urlsplit(value.removeprefix("jdbc:"))
-    engine = _ENGINES.get(parts.scheme.split("+")[0].lower(), "")
-    where = f"{short_path(file, root)}: {key}"
-    if engine == "sqlite":
-        path = _existing_file(unquote(value.split(":", 1)[1].lstrip("/") or ""), file, root)
-        path = path or _existing_file("/" + value.split(":", 1)[1].lstrip("/"), file, root)
-        return [FoundDatabase(sqlite_url(path, root), where)] if path else []
-    try:
-        host, port = parts.hostname or "localhost", parts.port
-    except ValueError:
-        return []
-    of_port = USUAL_PORTS.get(str(port), "")
+def _of_file(key: str, value: str, file: Path, root: Path) -> list[FoundDatabase]:
+    path = _existing_file(unquote(value.removeprefix("jdbc:").split(":", 1)[1].lstrip("/") or ""), file, root)
+    path = path or _existing_file("/" + value.split(":", 1)[1].lstrip("/"), file, root)
+    return [FoundDatabase(sqlite_url(path, root), f"{short_path(file, root)}: {key}")] if path else []
+
+
+def _said_at_once(
+    key: str, fields: dict[str, str], pairs: Iterable[tuple[str, str]], file: Path, root: Path
+) -> FoundDatabase:
+    """A database that one text says all of, or all but account and password, which stand beside it then."""
+    beside = {} if fields.get("user") else _grouped(pairs, file).get(_field_of(_HUMP.sub("_", key))[0], {})
+    fields = {**{name: beside[name][1] for name in ("user",) if name in beside}, **fields}
+    password_key = key if fields.get("password") else beside.get("password", ("", ""))[0]
+    of_port = USUAL_PORTS.get(fields.get("port", ""), "")
+    engine = fields.get("engine") or of_port or "mariadb"
     doubt = ""
     if of_port and not is_kin(engine, of_port):
-        doubt = f"its URL says {engine}, and its port {port} is that of {of_port}"
-    user = f"{quote(unquote(parts.username))}@" if parts.username else ""
-    at = f"{host}:{port}" if port else host
-    password_key = key if parts.password else ""
-    return [FoundDatabase(f"{engine}://{user}{at}{parts.path}", where, password_key, bool(doubt), doubt)]
+        doubt = f"its URL says {engine}, and its port {fields['port']} is that of {of_port}"
+    is_guess = bool(doubt) or not fields.get("engine")
+    where = f"{short_path(file, root)}: {key}"
+    return FoundDatabase(url_of(engine, fields), where, password_key, is_guess, doubt)
 
 
 def _from_fields(pairs: Iterable[tuple[str, str]], file: Path, root: Path) -> list[FoundDatabase]:
@@ -123,7 +136,8 @@ def _grouped(pairs: Iterable[tuple[str, str]], file: Path) -> dict[str, dict[str
     groups: dict[str, dict[str, tuple[str, str]]] = {}
     is_of_databases = _FILE_OF_DATABASES.match(file.name) is not None
     for key, value in pairs:
-        plain = _HUMP.sub("_", key)  # `DatabaseHost` is said as `database_host` elsewhere
+        # `DatabaseHost` is said as `database_host` elsewhere, `PGHOST` by the server's own programs.
+        plain = _OF_LIBPQ.sub(r"\1postgres_\2", _HUMP.sub("_", key))
         if is_of_databases or _ABOUT_DATABASES.search(plain):
             prefix, field = _field_of(plain)
             if field:
@@ -145,7 +159,7 @@ def _is_name(value: str) -> bool:
 
 def _server(fields: dict[str, tuple[str, str]], name: str, where: str) -> FoundDatabase:
     said = fields.get("engine", ("", ""))[1].lower().rsplit(".", 1)[-1]
-    host = fields.get("host", ("", ""))[1] or "localhost"
+    host = fields.get("host", ("", ""))[1]
     port = fields.get("port", ("", ""))[1] or host.rpartition(":")[2]
     named = next((word for word in _NAMES_IN_KEYS if word in fields["name"][0].lower()), "")
     of_key, of_port = _NAMES_IN_KEYS.get(named, ""), USUAL_PORTS.get(port, "")
@@ -155,9 +169,7 @@ def _server(fields: dict[str, tuple[str, str]], name: str, where: str) -> FoundD
         doubt = f"its engine is said to be {engine}, and its key says {named}"
     elif of_port and not is_kin(engine, of_port):
         doubt = f"its engine is said to be {engine}, and its port {port} is that of {of_port}"
-    at = f"{host}:{port}" if port.isdigit() and ":" not in host else host
-    user = fields.get("user", ("", ""))[1]
-    url = f"{engine}://{quote(user) + '@' if user else ''}{at}/{quote(name)}"
+    url = url_of(engine, {**{field: value for field, (_, value) in fields.items()}, "name": name, "port": port})
     is_guess = bool(doubt) or (said not in _ENGINES and not of_key)
     return FoundDatabase(url, where, fields.get("password", ("", ""))[0], is_guess, doubt)
 

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
+import pwd
 import re
 from collections.abc import Sequence
-from urllib.parse import unquote
+from urllib.parse import unquote, urlsplit
 
 import tomlkit
 
@@ -18,8 +20,8 @@ def toml_text(value: str) -> str:
     return tomlkit.string(value).as_string()
 
 
-def databases_text(found: Discovery, left: list[str]) -> list[str]:
-    """The databases as lines, and in `left` what is to be done about them."""
+def databases_text(found: Discovery, account: str, left: list[str]) -> list[str]:
+    """The databases as lines, and in `left` what is to be done about them; `account`: whom the application runs as."""
     lines: list[str] = []
     if not found.databases and not found.servers and not found.as_files:
         where = "".join(f"; {one}" for one in found.connected)
@@ -45,8 +47,19 @@ def databases_text(found: Discovery, left: list[str]) -> list[str]:
             secret = f"{names[number]}.password" if several else _SECRET_FILE
             table.append(f"password_file = {toml_text(secret)}")
             left.append(f"the password of {one.url}: write it into {secret} beside this file, and chmod 600 it")
+        elif "?socket=" in one.url and (who := _of_the_machine(one.url, account)):
+            lines.append("# Its settings have no password: the server goes by the account that opens its socket.")
+            table.append(f"as_user = {toml_text(who)}")
         lines += [*table, ""]
     return lines
+
+
+def _of_the_machine(url: str, account: str) -> str:
+    """The account of this machine that the server knows by the name in the URL, else the application's own."""
+    user = unquote(urlsplit(url).username or "")
+    with contextlib.suppress(KeyError, ValueError):
+        return pwd.getpwnam(user or account).pw_name
+    return account
 
 
 def _names_of(urls: Sequence[str]) -> list[str]:

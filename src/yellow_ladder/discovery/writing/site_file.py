@@ -52,7 +52,7 @@ def site_file_text(
         "",
         *_versions(found, left),
         *_environment(found),
-        *databases_text(found, left),
+        *databases_text(found, _user(found)[0], left),
         *_keep(found),
         *services_text(found, left),
         *jobs_text(found),
