@@ -18,7 +18,7 @@ import pytest
 
 from tests.conftest import MakeDemo
 from tests.crash_driver import in_child
-from tests.engines import SERVERS, server_of
+from tests.engines import SERVERS, ask, server_of
 from yellow_ladder.checks.making import commands_fit
 from yellow_ladder.checks.records import Circumstances, Level
 from yellow_ladder.climb.planning.prospect import look_ahead
@@ -129,6 +129,28 @@ def test_what_a_process_is_connected_to_is_told(engine: str, engine_demo: MakeDe
     assert not found.leads_to(f"{other}://crane@localhost/{name}"), "at the usual port of another engine"
     assert not found.leads_to(f"sqlite:///{name}")
     assert not found.leads_to(f"{engine}://localhost:99999999/{name}")
+
+
+@pytest.mark.parametrize("engine", SERVERS)
+def test_what_a_process_is_connected_to_through_a_socket_is_told(engine: str, engine_demo: MakeDemo) -> None:
+    demo = engine_demo(engine, start=False)
+    server, name = server_of(demo), demo.site().addresses()[0].database
+    path = f"{server.folder}/" + (f".s.PGSQL.{server.port}" if engine == "postgresql" else "socket")
+    code = CONNECT[engine].format(port=server.port, user=USER, password=server.password, name=name)
+    if engine == "mariadb":
+        ask(demo, f"CREATE USER IF NOT EXISTS {USER}@localhost IDENTIFIED BY '{server.password}'")
+        ask(demo, f"GRANT ALL ON *.* TO {USER}@localhost")
+        code = code.replace("host='127.0.0.1'", f"unix_socket={path!r}")
+    else:
+        code = code.replace("host='127.0.0.1'", f"host={server.folder!r}")
+    with at_work(["-c", HOLD.format(connect=code)], demo.folder) as pid:
+        (found,) = connections_of([pid])
+    assert found.said == f"process {pid} ({found.program}) is connected to {engine} at {path}"
+    told = f"postgresql://{USER}@:{server.port}/{name}?socket={server.folder}"
+    assert found.url == (told if engine == "postgresql" else ""), "the other one does not tell"
+    assert found.leads_to(f"{engine}://crane@localhost/{name}")
+    assert found.leads_to(told) == (engine == "postgresql")
+    assert not found.leads_to(f"{engine}://crane@db.example.com/{name}")
 
 
 def test_a_database_that_settings_are_sure_of_keeps_its_engine_beside_a_connection_to_another() -> None:

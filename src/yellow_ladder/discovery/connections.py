@@ -11,17 +11,22 @@ from urllib.parse import quote, urlsplit
 import psutil
 
 from yellow_ladder.discovery.databases import USUAL_PORTS, is_kin
+from yellow_ladder.discovery.socket_peers import socket_peers
+from yellow_ladder.discovery.wordings import url_of
 from yellow_ladder.services.mentions import listeners_on
 
 _SERVERS = {"postgres": "postgresql", "mariadbd": "mariadb", "mysqld": "mysql"}
 _LOOPBACK = ("127.", "::1", "::ffff:127.")
 # A PostgreSQL server writes over the words of each of its processes whom it serves: account, database, host, port.
 _SERVES = re.compile(r"^postgres: (?:\S+: )?(\S+) (\S+) \S+\((\d+)\)")
+_SERVES_LOCALLY = re.compile(r"^postgres: (?:\S+: )?(\S+) (\S+) \[local\]")
 
 
 @dataclass(frozen=True, slots=True)
 class Connection:
-    """A server that a process is connected to; `account` and `database` are empty where the server does not tell."""
+    """A server that a process is connected to, over the network or through a socket; `account` and `database` are
+    empty where the server does not tell.
+    """
 
     pid: int
     program: str
@@ -30,10 +35,13 @@ class Connection:
     port: int
     account: str = ""
     database: str = ""
+    socket: str = ""
 
     @property
     def url(self) -> str:
         """The address of the database, without a password; empty where its name is not known."""
+        if self.socket and self.database:
+            return url_of(self.engine, {"socket": self.socket, "user": self.account, "name": self.database})
         who = f"{quote(self.account)}@" if self.account else ""
         return f"{self.engine}://{who}{self.host}:{self.port}/{quote(self.database)}" if self.database else ""
 
@@ -43,6 +51,8 @@ class Connection:
         """
         parts = urlsplit(url)
         is_named = not self.database or parts.path.lstrip("/") == quote(self.database)
+        if self.socket:
+            return is_named and is_kin(parts.scheme, self.engine) and parts.hostname in (None, "localhost")
         try:
             port = parts.port
         except ValueError:  # what stands in settings may be no port
@@ -58,11 +68,31 @@ class Connection:
     @property
     def said(self) -> str:
         """Who is connected to what, in words."""
-        return f"process {self.pid} ({self.program}) is connected to {self.engine} at {self.host}:{self.port}"
+        where = self.socket or f"{self.host}:{self.port}"
+        return f"process {self.pid} ({self.program}) is connected to {self.engine} at {where}"
 
 
 def connections_of(pids: Iterable[int]) -> list[Connection]:
-    """Each server once that these processes, or those that they have started, are connected to by TCP."""
+    """Each server once that these processes, or those that they have started, are connected to."""
+    pids = list(pids)
+    return [*_over_the_network(pids), *_through_sockets(pids)]
+
+
+def _through_sockets(pids: Iterable[int]) -> list[Connection]:
+    found: dict[tuple[str, str], Connection] = {}
+    for one in socket_peers(pids, _SERVERS):
+        with contextlib.suppress(psutil.Error):
+            engine = _SERVERS[one.server.name()]
+            serves = _SERVES_LOCALLY.match(" ".join(one.server.cmdline())) if engine == "postgresql" else None
+            account, database = (serves[1], serves[2]) if serves else ("", "")
+            program = psutil.Process(one.pid).name()
+            each = Connection(one.pid, program, engine, "", 0, account, database, one.path)
+            found.setdefault((one.path, database), each)
+    told = {path for path, database in found if database}
+    return [one for (path, database), one in found.items() if database or path not in told]
+
+
+def _over_the_network(pids: Iterable[int]) -> list[Connection]:
     found: dict[tuple[str, int, str], Connection] = {}
     served: dict[int, dict[int, tuple[str, str]]] = {}
     for process, own, host, port in _open(pids):
