@@ -93,7 +93,7 @@ def for_programs(address: DatabaseAddress) -> Iterator[DatabaseAddress]:
     if account is None:
         yield named
         return
-    beside = "/run" if Path("/run").is_dir() else None  # the names of sockets are short
+    beside = "/run" if os.access("/run", os.W_OK) else None  # the names of sockets are short
     with tempfile.TemporaryDirectory(prefix="yl-", dir=beside) as folder:
         file = f".s.PGSQL.{address.port or _USUAL_PORT}" if address.engine == "postgresql" else "socket"
         ours = Path(folder) / file
