@@ -282,7 +282,7 @@ def _let_in_quickly(server: PrivateServer) -> None:
         connection.execute("SET password_encryption = 'md5'")
         connection.execute(SQL("ALTER ROLE {} PASSWORD {}").format(Identifier(USER), Literal(server.password)))
         rules = Path(server.folder) / "data" / "pg_hba.conf"
-        by_account = f"local all {OF_THE_MACHINE} peer\n"
+        by_account = f"local all {OF_THE_MACHINE},root peer\n"
         rules.write_text(by_account + rules.read_text().replace("scram-sha-256", "md5"))
         Path(server.folder).chmod(0o711)  # its socket lies there
         connection.execute("SELECT pg_reload_conf()")

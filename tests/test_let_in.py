@@ -83,9 +83,14 @@ def test_a_climb_goes_up_and_back_as_an_account_of_the_machine(engine: str, engi
 @pytest.mark.parametrize("engine", SERVERS)
 def test_who_is_not_let_in_is_told_of_the_account(engine: str, engine_demo: MakeDemo) -> None:
     demo = through_a_socket(engine_demo(engine, start=False), keys="")
+    told = words_of(demo)  # as root, whom neither server knows
+    assert "databases.as_user" in told
     if engine == "postgresql":
+        assert 'role "root" does not exist' in told
         demo.edit("postgresql://:", f"postgresql://{OF_THE_MACHINE}@:")
-    assert "databases.as_user" in words_of(demo)
+        told = words_of(demo)
+        assert "authentication failed" in told
+        assert "databases.as_user" in told
 
 
 def test_an_account_that_cannot_be_had_is_named(engine_demo: MakeDemo) -> None:

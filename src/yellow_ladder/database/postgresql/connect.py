@@ -35,6 +35,8 @@ _FIXED = {
     "jit": "off",
     "default_transaction_read_only": "off",  # others may be kept from writing for a while, see `move`
 }
+# The server is there, and does not take who we are.
+_REFUSALS = ("authentication failed", "no password supplied", "pg_hba.conf", 'role "')
 Connection = psycopg.Connection[Any]
 
 
@@ -122,7 +124,7 @@ def explained(fault: psycopg.Error, address: DatabaseAddress) -> AnswerNo | BadI
         return BadInput(Problem("database-missing", text, "correct databases.url in the site file", place))
     if isinstance(fault, psycopg.OperationalError) and fault.sqlstate is None:
         text = f"the database `{name}` ({place}) does not let us in: {said}"
-        remedy = how_to_be_let_in(address, is_refused="authentication failed" in said or "no password supplied" in said)
+        remedy = how_to_be_let_in(address, is_refused=any(word in said for word in _REFUSALS))
         return AnswerNo(Problem("database-unreachable", text, remedy, place))
     if isinstance(fault, errors.LockNotAvailable | errors.DeadlockDetected):
         return locked(address, said)
