@@ -18,11 +18,13 @@ from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
 
+import psutil
 import pytest
 
 from tests.conftest import MEMORY, PROGRAM, Demo, MakeDemo
+from tests.crash_driver import planned
 from tests.test_crash import kill_at
-from yellow_ladder.climb.conduct import Conditions, go_on, look_only
+from yellow_ladder.climb.conduct import Conditions, begin, go_on, look_only
 from yellow_ladder.climb.planning import prepare
 from yellow_ladder.climb.planning.prepare import stage_climb
 from yellow_ladder.climb.planning.prospect import look_ahead
@@ -38,9 +40,11 @@ from yellow_ladder.climb.running.run import run_steps, utc_now
 from yellow_ladder.climb.steps.up import steps_up
 from yellow_ladder.demo.prepare import start_site, stop_site
 from yellow_ladder.demo.proof import picture_of
-from yellow_ladder.errors import AnswerNo
-from yellow_ladder.events import silent
+from yellow_ladder.errors import AnswerNo, StoppedPartWay
+from yellow_ladder.events import Event, StepDone, silent
 from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
+from yellow_ladder.services import services_of
+from yellow_ladder.services.port import ServiceState
 
 
 def about(demo: Demo) -> dict[str, object]:
@@ -534,3 +538,26 @@ def test_a_service_that_a_climb_starts_hears_a_hang_up(demo: Demo) -> None:
     status = Path(f"/proc/{pid}/status").read_text()
     ignored = int(next(line for line in status.splitlines() if line.startswith("SigIgn")).split()[1], 16)
     assert not ignored & 1 << (signal.SIGHUP - 1)
+
+
+@pytest.mark.parametrize("ended_meanwhile", [False, True])
+def test_a_climb_that_was_stopped_before_its_window_is_given_up_while_the_site_serves(
+    ended_meanwhile: bool, demo: Demo
+) -> None:
+    site, seen = demo.site(), list[Event]()
+    (web,) = services_of(site)
+    pids, before = web.about().pids, picture_of(site)
+    one_is_done = Conditions(seen.append, lambda: any(isinstance(event, StepDone) for event in seen))
+    with pytest.raises(StoppedPartWay):
+        begin(planned(site), one_is_done)
+    if ended_meanwhile:  # with its machine
+        psutil.Process(pids[0]).kill()
+        psutil.wait_procs([psutil.Process(pid) for pid in pids if psutil.pid_exists(pid)], timeout=5)
+    answer = demo.yl("descend", "--yes")
+    assert answer.code == 0
+    assert "nothing of harbour was touched: it is at 2.4, as before" in answer.out
+    assert web.state() is ServiceState.RUNNING
+    assert (web.about().pids == pids) != ended_meanwhile, "it was not stopped"
+    assert picture_of(site) == before
+    assert not list(demo.folder.glob(".ladder/work*/*")), "what was made ready is gone"
+    assert demo.yl("climb", "--yes").code == 0

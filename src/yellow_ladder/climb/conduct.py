@@ -23,7 +23,7 @@ from yellow_ladder.climb.record.standing import ClimbState, Standing
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Run, StepTrouble, never, run_steps, utc_now
 from yellow_ladder.climb.steps.down import steps_down
-from yellow_ladder.climb.steps.up import steps_up
+from yellow_ladder.climb.steps.up import is_touched, steps_up
 from yellow_ladder.climb.works.clones import clone_bytes, drop_clones
 from yellow_ladder.climb.works.holding import differences_after, hold_as_accepted
 from yellow_ladder.climb.works.proofs import DATA_DIFFER
@@ -87,7 +87,7 @@ def _run_of(plan: Plan, conditions: Conditions) -> Run:
 
 def _after_trouble(run: Run, trouble: StepTrouble) -> ClimbState:
     plan, standing = run.plan, run.standing()
-    if not any(step.touches_site and step.name in standing.begun for step in steps_up(plan)):  # the site still serves
+    if not is_touched(plan, standing):
         _clear_away(plan)
         run.note(What.END, ClimbState.GIVEN_UP, {"reason": trouble.problems[0].message})
         raise AnswerNo(trouble.problems)

@@ -212,7 +212,10 @@ def _settings_table(plan: Plan):  # type: ignore[no-untyped-def]
 
 def descended_page(plan: Plan, standing: Standing) -> Page:
     """The end of a descent."""
-    page = Page().add(verdict(f"{plan.site.name} is at {plan.from_version} again, as before the climb", good=True))
+    was_closed = any(step.kind is StepKind.BACK_CLOSE for step in standing.down)
+    back = f"{plan.site.name} is at {plan.from_version} again, as before the climb"
+    still = f"nothing of {plan.site.name} was touched: it is at {plan.from_version}, as before"
+    page = Page().add(verdict(back if was_closed else still, good=True))
     newer = plan.folder / FOLDER_NAME
     if newer.is_dir():
         page.add(labelled([("written since", f"kept in {plan.site.short(newer)}")]))

@@ -17,6 +17,7 @@ from yellow_ladder.climb.steps.shared import (
     start_steps,
     stop_steps,
 )
+from yellow_ladder.climb.steps.up import is_touched
 from yellow_ladder.climb.works.alive import look_alive_again
 from yellow_ladder.climb.works.door import close_part_way, open_up
 from yellow_ladder.climb.works.going_back import (
@@ -34,10 +35,14 @@ from yellow_ladder.release.commands import Point
 
 
 def steps_down(plan: Plan, standing: Standing) -> list[Step]:
-    """Every step back to the serving old version; where nothing was changed yet, only the site is opened again.
+    """Every step back to the serving old version. Where nothing was changed yet, the site is only opened again; where
+    nothing was touched, it goes on serving, and what has ended since (with its machine) is started.
 
     A pure function of the plan and of what the journal says of the way up.
     """
+    tidying = Step(StepName(StepKind.BACK_TIDY), "remove what is no longer needed", tidy_back)
+    if not is_touched(plan, standing):
+        return [*start_steps(plan, StepKind.BACK_START), tidying]
     return [
         Step(StepName(StepKind.BACK_CLOSE), "close the site to its users", close_part_way),
         *stop_steps(plan, StepKind.BACK_STOP),
@@ -48,7 +53,7 @@ def steps_down(plan: Plan, standing: Standing) -> list[Step]:
         *_alive_again(plan),
         Step(StepName(StepKind.BACK_OPEN), "open the site to its users", open_up),
         *(_keeping(plan) if standing.has_backup else ()),
-        Step(StepName(StepKind.BACK_TIDY), "remove what is no longer needed", tidy_back),
+        tidying,
     ]
 
 

@@ -9,6 +9,7 @@ from yellow_ladder.climb.proving.living import Moment, ask_before, is_asked
 from yellow_ladder.climb.proving.price import has_commands
 from yellow_ladder.climb.record.commands import remade_at
 from yellow_ladder.climb.record.plan import Plan, RungPlan
+from yellow_ladder.climb.record.standing import Standing
 from yellow_ladder.climb.record.step_names import StepKind, StepName
 from yellow_ladder.climb.running.run import Step, Work
 from yellow_ladder.climb.steps.shared import (
@@ -41,6 +42,11 @@ from yellow_ladder.release.sheet import Migration
 def steps_up(plan: Plan) -> list[Step]:
     """Every step from the serving old version to the serving new one."""
     return [*_steps_before(plan), *_window_begins(plan), *_climbing(plan), *_window_ends(plan)]
+
+
+def is_touched(plan: Plan, standing: Standing) -> bool:
+    """Whether a step that touches the site has begun; until then it serves as if there were no climb."""
+    return any(step.touches_site and step.name in standing.begun for step in steps_up(plan))
 
 
 def _reads(kind: StepKind, title: str, do: Work, of: str = "") -> Step:
