@@ -19,6 +19,7 @@ from yellow_ladder.services.readiness import Watch, alarm_of, last_words, readin
 from yellow_ladder.site.service_records import CommandsRecord
 from yellow_ladder.site.site import Site
 from yellow_ladder.site.surroundings import run_started, started
+from yellow_ladder.words import time_in_words
 
 _START_WITHIN_S = 120.0
 _STATUS_WITHIN_S = 15.0
@@ -99,7 +100,8 @@ class CommandService:
         while self.state() is ServiceState.RUNNING:
             if time.monotonic() > end:
                 who = "status still says" if self._spec.status else "its pid file still tells"
-                raise not_stopped(self.name, f"stop ended with {done.status}, {who} that it runs")
+                waited = time_in_words(self._spec.stop_within_s)
+                raise not_stopped(self.name, f"stop ended with {done.status}, and after {waited} {who} that it runs")
             time.sleep(0.1)
 
     def about(self) -> About:

@@ -95,4 +95,6 @@ def not_ready(name: str, why: str, remedy: str) -> AnswerNo:
 def not_stopped(name: str, why: str) -> AnswerNo:
     """The error of a service that did not stop."""
     text = f"the service `{name}` did not stop: {why}"
-    return AnswerNo(Problem("service-not-stopped", text, "stop it by hand, then go on", name))
+    return AnswerNo(
+        Problem("service-not-stopped", text, "stop it by hand, then go on; where it needs longer: stop_within_s", name)
+    )

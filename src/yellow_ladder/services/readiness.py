@@ -222,7 +222,7 @@ def wait_until_ready(
             waited_s = time.monotonic() - began
             if waited_s > within_s:
                 why = f"{one.question} gave {seen} for {within_s:g} s, {one.wanted} is wanted"
-                raise not_ready(name, why + last_words(log), remedy)
+                raise not_ready(name, why + last_words(log), f"{remedy}; where it needs longer: ready.within_s")
             watch.look_on(Waiting(name, one.question, seen, one.wanted, waited_s, within_s))
             time.sleep(pause)
             pause = min(pause * 1.3, _LONGEST_PAUSE_S)
