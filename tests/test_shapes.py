@@ -712,13 +712,23 @@ def test_what_is_proposed_between_two_releases_is_enough_as_well(
 
 def test_files_that_nothing_declares_are_proposed_as_what_a_command_writes(environment: Demo) -> None:
     demo = environment
-    text = '[[commands]]\nname = "stamp"\nat = "before-start"\nrun = ["/bin/sh", "-c", "echo x > {root}/stamp"]\n\n'
+    queue = demo.root / "uploads" / "queue"
+    queue.mkdir()
+    for number in range(2):
+        (queue / f"{number}.message").write_text("the tide is high\n")
+    done = "echo x > {root}/stamp; rm {root}/uploads/queue/*"
+    text = f'[[commands]]\nname = "stamp"\nat = "before-start"\nrun = ["/bin/sh", "-c", "{done}"]\n\n'
     demo.edit("[maintenance]", text + "[maintenance]")
     answer = demo.yl("climb", "--to", "4.0", "--yes")
     assert answer.code == 1
     assert "file stamp: is there and is part of neither" in answer.err
     proposal = next(demo.folder.glob(".ladder/climbs/*/seen-contract.toml"))
-    assert 'writes = ["stamp"]' in proposal.read_text()
+    proposed = proposal.read_text()
+    assert 'writes = ["stamp", "uploads/queue/0.message", "uploads/queue/1.message"]' in proposed
+    assert '# writes = ["uploads/queue"]' in proposed
+    demo.edit('at = "before-start"', 'at = "before-start"\nwrites = ["stamp", "uploads/queue"]')
+    answer = demo.yl("climb", "--to", "4.0", "--yes")
+    assert answer.code == 0, answer.err
 
 
 def test_what_a_first_start_rewrites_of_the_sites_own_is_no_difference_where_the_sheet_says_so(

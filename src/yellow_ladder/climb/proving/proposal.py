@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
@@ -64,6 +65,13 @@ def propose(
         for line in wrap(_OF_FILES, 110):
             document.add(tomlkit.comment(line))
         document.add("writes", files)
+        many = [folder for folder, count in Counter(map(os.path.dirname, files)).items() if folder and count > 1]
+        if many:
+            whole = "[" + ", ".join(tomlkit.string(one).as_string() for one in sorted(many)) + "]"
+            document.add(
+                tomlkit.comment("where all there come and go by themselves, like a queue, others will next time:")
+            )
+            document.add(tomlkit.comment(f"writes = {whole}"))
     if contracts:
         document.add("contract", contracts)
     path = plan.folder / PROPOSAL_NAME
