@@ -48,6 +48,7 @@ SAID = [
         "mysql:///quay?socket=/run/my/a.sock",
         "",
     ),
+    ({"DB_HOST": "::1", "DB_NAME": "quay", "DB_TYPE": "pgsql"}, "postgresql://[::1]/quay", ""),
     (
         {"PGHOST": "/srv/run/.s.PGSQL.5433", "PGDATABASE": "quay", "PGUSER": "app", "PGPASSWORD": "low"},
         "postgresql://app@:5433/quay?socket=/srv/run",

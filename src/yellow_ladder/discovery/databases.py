@@ -160,7 +160,7 @@ def _is_name(value: str) -> bool:
 def _server(fields: dict[str, tuple[str, str]], name: str, where: str) -> FoundDatabase:
     said = fields.get("engine", ("", ""))[1].lower().rsplit(".", 1)[-1]
     host = fields.get("host", ("", ""))[1]
-    port = fields.get("port", ("", ""))[1] or host.rpartition(":")[2]
+    port = fields.get("port", ("", ""))[1] or (host.partition(":")[2] if host.count(":") == 1 else "")
     named = next((word for word in _NAMES_IN_KEYS if word in fields["name"][0].lower()), "")
     of_key, of_port = _NAMES_IN_KEYS.get(named, ""), USUAL_PORTS.get(port, "")
     engine = _ENGINES.get(said) or of_key or of_port or "mariadb"

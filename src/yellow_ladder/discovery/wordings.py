@@ -96,7 +96,8 @@ def url_of(engine: str, fields: Mapping[str, str]) -> str:
         socket = socket or f"/{behind}"
     elif host.startswith("/"):
         host, socket = "", socket or host
-    if socket.startswith("/") and host in ("", "localhost", "127.0.0.1", "::1"):
+    host = f"[{host}]" if host.count(":") > 1 and not host.startswith("[") else host
+    if socket.startswith("/") and host in ("", "localhost", "127.0.0.1", "[::1]"):
         host = ""
     else:
         socket = "" if host else _usual_socket(engine, port)

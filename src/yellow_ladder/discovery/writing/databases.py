@@ -48,7 +48,7 @@ def databases_text(found: Discovery, account: str, left: list[str]) -> list[str]
             table.append(f"password_file = {toml_text(secret)}")
             left.append(f"the password of {one.url}: write it into {secret} beside this file, and chmod 600 it")
         elif "?socket=" in one.url and (who := _of_the_machine(one.url, account)):
-            lines.append("# Its settings have no password: the server goes by the account that opens its socket.")
+            lines.append("# guess: no password stands there, so that the server goes by the account at its socket.")
             table.append(f"as_user = {toml_text(who)}")
         lines += [*table, ""]
     return lines
