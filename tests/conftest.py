@@ -21,6 +21,7 @@ import pytest
 from hypothesis import settings
 from psycopg.sql import SQL, Identifier, Literal
 
+from tests.going_on import begin, leave_out, passed_before, pytest_runtest_logreport, pytest_sessionfinish  # noqa: F401  hooks
 from tests.laws import examples
 from tests.warm import PROGRAM_CALL, Answer, WarmProcess
 from yellow_ladder.demo import build, prepare, shapes
@@ -46,6 +47,7 @@ _IN_MEMORY = pytest.StashKey[Path]()
 def pytest_configure(config: pytest.Config) -> None:
     """One seed for all workers of a run: it chooses the instants at which the program is killed."""
     os.environ.setdefault("YELLOW_LADDER_SEED", secrets.token_hex(4))
+    begin()
     if "TMPDIR" not in os.environ and is_fit_for_tests(MEMORY):
         folder = Path(tempfile.mkdtemp(prefix="yl-", dir=MEMORY))
         folder.chmod(0o1777)  # as the usual one: accounts of their own reach their folders through it
@@ -73,8 +75,9 @@ def is_fit_for_tests(folder: Path) -> bool:
     return False
 
 
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
     """The longest first, so that no worker is left alone with them at the end."""
+    leave_out(config, items)
     items.sort(key=lambda item: "test_a_climb_killed_anywhere" not in item.nodeid)
 
 
@@ -86,8 +89,14 @@ def pytest_terminal_summary(terminalreporter: Any) -> None:
     """How many kill points there are, and how many of them were tried."""
     there: dict[str, int] = {}
     tried: dict[str, int] = {}
-    for report in terminalreporter.getreports("passed"):
-        for name, value in report.user_properties:
+    before = list(passed_before())
+    if before:
+        terminalreporter.line(f"{len(before):,} tests passed before, on the same files, and were not run again")
+    for recorded in [
+        *(each for _, each in before),
+        *(one.user_properties for one in terminalreporter.getreports("passed")),
+    ]:
+        for name, value in recorded:
             if name == "kill points":
                 mode, points, count = value
                 there[mode], tried[mode] = points, tried.get(mode, 0) + count
