@@ -31,9 +31,10 @@ def swept(folder: Path, *more: str) -> tuple[int, str]:
     (folder / ".ran").unlink(missing_ok=True)
     kept = {name: value for name, value in os.environ.items() if not name.startswith(("YELLOW_LADDER", "PYTEST"))}
     done = subprocess.run(
-        [sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", "-p", "no:xdist", *more],
+        [sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", *more],
         cwd=folder, capture_output=True, check=False,
-        env={**kept, "YELLOW_LADDER_SWEEP": "1", "PYTHONPATH": str(Path(__file__).parents[1])},
+        env={**kept, "YELLOW_LADDER_SWEEP": "1", "PYTEST_DISABLE_PLUGIN_AUTOLOAD": "1",
+             "PYTHONPATH": str(Path(__file__).parents[1])},
     )  # fmt: skip
     return done.returncode, (folder / ".ran").read_text()
 
