@@ -16,6 +16,18 @@ WHERE relnamespace = 'public'::regnamespace AND relkind IN ('r', 'v')
 UNION ALL SELECT 'FUNCTION', proname FROM pg_proc WHERE pronamespace = 'public'::regnamespace"""
 
 
+def goes_up_and_back(demo: Demo) -> None:
+    """All that needs the account's rights: the checks, a backup, its loading, a climb, and the way back."""
+    assert not [one for one in demo.json("check")["findings"] if one["level"] == "stop"]
+    assert demo.yl("backup", "make").code == 0
+    assert demo.yl("backup", "test", "--load").code == 0
+    before = picture_of(demo.site())
+    assert demo.yl("climb", "--yes").code == 0
+    ask(demo, "DELETE FROM notices")
+    assert demo.yl("descend", "--yes").code == 0
+    assert picture_of(demo.site()) == before
+
+
 @pytest.mark.parametrize("clone", ["wanted", "off"])
 def test_an_owner_that_may_only_make_databases_goes_up_and_back(clone: str, engine_demo: MakeDemo) -> None:
     """No right in a tablespace is needed, and nothing of a superuser."""
@@ -30,14 +42,7 @@ def test_an_owner_that_may_only_make_databases_goes_up_and_back(clone: str, engi
     (demo.folder / "quaybook.password").write_text("low water\n")
     demo.edit("postgresql://quaybook@", f"postgresql://{keeper}@")
     demo.edit("volatile = ", f'clone = "{clone}"\nvolatile = ')
-    assert not [one for one in demo.json("check")["findings"] if one["level"] == "stop"]
-    assert demo.yl("backup", "make").code == 0
-    assert demo.yl("backup", "test", "--load").code == 0
-    before = picture_of(demo.site())
-    assert demo.yl("climb", "--yes").code == 0
-    ask(demo, "DELETE FROM notices")
-    assert demo.yl("descend", "--yes").code == 0
-    assert picture_of(demo.site()) == before
+    goes_up_and_back(demo)
 
 
 def test_objects_of_somebody_else_that_going_back_could_not_give_back_stop_a_climb(engine_demo: MakeDemo) -> None:

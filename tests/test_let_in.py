@@ -17,11 +17,10 @@ import pytest
 
 from tests.conftest import OF_THE_MACHINE, Demo, MakeDemo
 from tests.engines import SERVERS, ask, server_of
-from tests.test_accounts import OBJECTS
+from tests.test_accounts import OBJECTS, goes_up_and_back
 from yellow_ladder.accounts import named_account
 from yellow_ladder.database import open_database
 from yellow_ladder.database.let_in import for_programs, seen_as
-from yellow_ladder.demo.proof import picture_of
 from yellow_ladder.errors import AnswerNo, BadInput
 
 pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="another account's connections are root's to open")
@@ -67,14 +66,7 @@ def words_of(demo: Demo) -> str:
 @pytest.mark.parametrize("engine", SERVERS)
 def test_a_climb_goes_up_and_back_as_an_account_of_the_machine(engine: str, engine_demo: MakeDemo) -> None:
     demo = through_a_socket(engine_demo(engine, start=False))
-    assert not [one for one in demo.json("check")["findings"] if one["level"] == "stop"]
-    assert demo.yl("backup", "make").code == 0
-    assert demo.yl("backup", "test", "--load").code == 0
-    before = picture_of(demo.site())
-    assert demo.yl("climb", "--yes").code == 0
-    ask(demo, "DELETE FROM notices")
-    assert demo.yl("descend", "--yes").code == 0
-    assert picture_of(demo.site()) == before
+    goes_up_and_back(demo)
     kept = [path for path in (demo.folder / ".ladder").rglob("*") if not path.is_symlink()]
     assert kept
     assert {path.stat().st_uid for path in kept} == {0}, "nothing of a backup is the account's"

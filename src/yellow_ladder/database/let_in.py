@@ -23,7 +23,7 @@ from pathlib import Path
 
 from yellow_ladder.accounts import Account, named_account
 from yellow_ladder.database.address import DatabaseAddress
-from yellow_ladder.errors import BadInput, OwnFault, Problem
+from yellow_ladder.errors import AnswerNo, BadInput, OwnFault, Problem
 
 # The library's own setresuid() changes every thread of a process, the kernel's that of the calling one alone.
 _SETRESUID = {
@@ -94,7 +94,12 @@ def for_programs(address: DatabaseAddress) -> Iterator[DatabaseAddress]:
         yield named
         return
     beside = "/run" if os.access("/run", os.W_OK) else None  # the names of sockets are short
-    with tempfile.TemporaryDirectory(prefix="yl-", dir=beside) as folder:
+    try:
+        place = tempfile.TemporaryDirectory(prefix="yl-", dir=beside)
+    except OSError as fault:
+        text = f"no socket for the programs of the server can be made in {beside or tempfile.gettempdir()}: {fault}"
+        raise AnswerNo(Problem("no-socket", text, "make room there", beside or "")) from fault
+    with place as folder:
         file = f".s.PGSQL.{address.port or _USUAL_PORT}" if address.engine == "postgresql" else "socket"
         ours = Path(folder) / file
         theirs = str(Path(address.socket) / file) if address.engine == "postgresql" else address.socket
