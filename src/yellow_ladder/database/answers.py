@@ -31,6 +31,9 @@ class Answers(Protocol):
     def positions(self, connection: Any, /) -> dict[str, str]:
         """Where sequences stand."""
 
+    def kept_apart(self, connection: Any, known: Mapping[str, str], /) -> dict[str, str]:
+        """What is kept beside the rows of tables."""
+
     def beyond_backups(self, connection: Any, /) -> list[str]:
         """What backups do not hold."""
 
@@ -66,6 +69,10 @@ class Answering(ABC):
     def positions(self) -> dict[str, str]:
         with self._reading() as connection:
             return self._answers.positions(connection)
+
+    def kept_apart(self, known: Mapping[str, str]) -> dict[str, str]:
+        with self._reading() as connection:
+            return self._answers.kept_apart(connection, known)
 
     def beyond_backups(self) -> list[str]:
         with self._reading() as connection:

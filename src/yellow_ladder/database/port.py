@@ -126,6 +126,10 @@ class UndecodableText(Exception):
 # How a fault ends that is none: the engine lacks what the application brings with it.
 OF_APPLICATION = "is the application's own"
 LEDGER_TABLE = "yellow_ladder_ledger"
+NOT_READ = "not read: "
+"""How the words begin for what is kept apart and may not be read."""
+AS_ASKED = "; what its query gives"
+"""How the words end for a materialised view that holds what its query gives now."""
 COUNTER_OF = "counter of "
 """Before the name of a table whose own counter gives out numbers that are free, wherever it stands."""
 Details = Mapping[str, Any]
@@ -167,6 +171,14 @@ class Database(Protocol):
     def positions(self) -> dict[str, str]:
         """Where each sequence stands, by its name, or by `table.column` where it belongs to one; and each table's own
         counter, by `COUNTER_OF` and the table.
+        """
+
+    def kept_apart(self, known: Mapping[str, str]) -> dict[str, str]:
+        """What is kept beside the rows of tables, by `kind name`, in words that are equal where it is: `history` of
+        versioned tables, `contents` of materialised views.
+
+        `known` is what was kept before: only the history of then is told, and of contents that are others, whether they
+        are AS_ASKED.
         """
 
     def scalar(self, query: str) -> Any:

@@ -6,6 +6,7 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 
 from yellow_ladder.database.port import COUNTER_OF
+from yellow_ladder.fingerprints.apart import judge_apart
 from yellow_ladder.fingerprints.definitions import judge_definitions
 from yellow_ladder.fingerprints.lineage import ColumnLine, Lineage, TableLine
 from yellow_ladder.fingerprints.records import TWO_WAYS, DatabasePrint, TablePrint
@@ -50,7 +51,8 @@ def judge(
             rows = before.tables[name].rows
             verdicts.append(TableVerdict(name, Verdict.AS_DECLARED, rows, None, 0, ("dropped",)))
     differing = {one.table for one in verdicts if one.verdict is Verdict.DIFFERS}
-    defined = [*judge_definitions(before, after, lineage), *_judge_positions(before, after)]
+    apart = judge_apart(before, after, lineage, volatile)
+    defined = [*judge_definitions(before, after, lineage), *_judge_positions(before, after), *apart]
     objects = [one for one in defined if one.table.removeprefix("table ") not in differing]
     return sorted(verdicts, key=lambda one: one.table) + objects
 

@@ -73,7 +73,17 @@ class Lineage:
         keys = {name: key for name, key in wanted.items() if key}
         origins = {name: self.tables[name].origin for name in keys}
         edges = {name: before.tables[one].edges for name, one in origins.items() if one is not None}
-        return Ties(keys, edges)
+        return Ties(keys, edges, self.apart(before))
+
+    def apart(self, before: DatabasePrint) -> dict[str, str]:
+        """What was kept apart from rows, under the names that tables have now; without that of dropped tables."""
+        new_names = {line.origin: name for name, line in self.tables.items() if line.origin is not None}
+        found = {}
+        for key, words in before.apart.items():
+            kind, _, name = key.partition(" ")
+            if name not in self.dropped_tables:
+                found[f"{kind} {new_names.get(name, name)}"] = words
+        return found
 
 
 def compose(before: DatabasePrint, contracts: Sequence[tuple[str, Contract]]) -> Lineage:

@@ -112,20 +112,25 @@ class TablePrint:
 @dataclass(frozen=True, slots=True)
 class Ties:
     """How tables must be read so that they can be held against earlier sums: the columns that tie their rows, by table,
-    and where their pieces begin.
+    and where their pieces begin; and what was kept apart from them.
     """
 
     keys: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     edges: Mapping[str, tuple[int, ...]] = field(default_factory=dict)
+    apart: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
 class DatabasePrint:
-    """One database: its tables, its objects (views, triggers, indexes) by definition, where its sequences stand."""
+    """One database: its tables, its objects (views, triggers, indexes) by definition, where its sequences stand.
+
+    `apart` is what is kept beside the rows of tables: a dump has materialised views filled anew when it is loaded.
+    """
 
     tables: Mapping[str, TablePrint] = field(default_factory=dict)
     objects: Mapping[str, str] = field(default_factory=dict)
     positions: Mapping[str, str] = field(default_factory=dict)
+    apart: Mapping[str, str] = field(default_factory=dict, compare=False)
 
     @property
     def rows(self) -> int:
@@ -135,7 +140,8 @@ class DatabasePrint:
     def as_record(self) -> dict[str, Any]:
         """As JSON."""
         tables = {name: table.as_record() for name, table in self.tables.items()}
-        return {"tables": tables, "objects": dict(self.objects), "positions": dict(self.positions)}
+        others = {"objects": dict(self.objects), "positions": dict(self.positions), "apart": dict(self.apart)}
+        return {"tables": tables, **others}
 
     @staticmethod
     def from_record(record: Mapping[str, Any]) -> DatabasePrint:
@@ -143,13 +149,13 @@ class DatabasePrint:
         tables = {name: TablePrint.from_record(table) for name, table in record["tables"].items()}
         # As earlier builds wrote down that an account has all rights on a table, before servers had one more.
         objects = {name: text.replace("=arwdDxt/", "=all/") for name, text in record["objects"].items()}
-        return DatabasePrint(tables, objects, record.get("positions", {}))
+        return DatabasePrint(tables, objects, record.get("positions", {}), record.get("apart", {}))
 
     def without(self, tables: Collection[str]) -> DatabasePrint:
         """All but some tables, and the sequences that belong to them."""
         kept = {name: table for name, table in self.tables.items() if name not in tables}
         stands = {name: at for name, at in self.positions.items() if not _belongs(name, tables)}
-        return DatabasePrint(kept, self.objects, stands)
+        return replace(self, tables=kept, positions=stands)
 
     def differences(self, other: DatabasePrint) -> list[str]:
         """What is not the same in another one, by name: tables, then objects, then sequences."""

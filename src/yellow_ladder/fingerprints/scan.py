@@ -107,7 +107,8 @@ def take_fingerprint(
         if job.span is not None and job.key == (job.span.column,):
             part = part.as_piece(job.span.low)
         prints[name] = prints[name] + part if name in prints else part
-    return DatabasePrint(prints, database.objects(), database.positions())
+    apart = database.kept_apart(ties.apart) if only is None else {}
+    return DatabasePrint(prints, database.objects(), database.positions(), apart)
 
 
 def _pieces(rows: int, workers: int) -> int:

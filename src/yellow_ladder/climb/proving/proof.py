@@ -33,6 +33,7 @@ from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.durable import write_json
 from yellow_ladder.errors import AnswerNo, LadderError, Problem
 from yellow_ladder.files.reading import read_regular
+from yellow_ladder.fingerprints.apart import was_filled_since
 from yellow_ladder.fingerprints.lineage import compose
 from yellow_ladder.fingerprints.verdicts import REWRITTEN_WHERE, TableVerdict, Verdict
 from yellow_ladder.settings.document import Document
@@ -195,6 +196,8 @@ def parted(proof: Proof) -> Proof:
                 said = "; ".join(one.remarks).replace(" more than before", " came", 1)
                 came.append(f"{name}.{one.table}: {said}")
                 judged.append(replace(one, verdict=Verdict.MORE, remarks=(said,)))
+            elif was_filled_since(one):
+                judged.append(replace(one, verdict=Verdict.MORE, remarks=("filled anew",)))
             else:
                 judged.append(one)
         tables[name] = tuple(judged)

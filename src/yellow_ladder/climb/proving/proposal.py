@@ -109,15 +109,15 @@ def _contract(name: str, basis: Basis, differing: Mapping[str, TableVerdict], af
         # What follows such a table need not be declared.
         defined &= {one.table for one in judge_definitions(before, after, line)}
         seen = (seen - renamed.keys()) | {*renamed.values()}
-    contract, tables = tomlkit.table(), tomlkit.aot()
+    contract, tables, there = tomlkit.table(), tomlkit.aot(), after.objects.keys() | after.apart.keys()
     contract.add("database", name)
     came = [one for one in after.tables if one in seen and one not in before.tables and one not in line.tables]
     for key, names in (
         ("tables_added", came),
         ("tables_dropped", [one for one in before.tables if one in seen and one not in after.tables]),
-        ("objects_dropped", [one for one in defined if one not in after.objects]),
+        ("objects_dropped", [one for one in defined if one not in there]),
         # What came with a table is declared with it: the rest is seen when all else is declared.
-        ("definition_changed", [one for one in defined if one in after.objects and not _has_come(differing[one])]),
+        ("definition_changed", [one for one in defined if one in there and not _has_come(differing[one])]),
     ):
         if names:
             contract.add(key, sorted(names))

@@ -181,7 +181,8 @@ def _carried(base: DatabasePrint, found: DatabasePrint, lineage: Lineage, there:
     for name, line in lineage.tables.items():
         if name in there and name not in tables and line.origin is not None:
             tables[name] = base.tables[line.origin] if line.is_plain(name) else _only_counted(base, line)
-    return DatabasePrint(tables, found.objects, found.positions)
+    # What is kept apart is held at the end, against what it was before the climb.
+    return DatabasePrint(tables, found.objects, found.positions, lineage.apart(base))
 
 
 def _only_counted(base: DatabasePrint, line: TableLine) -> TablePrint:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from typing import Any
 
 import pymysql
@@ -11,7 +12,7 @@ from pymysql.constants import FIELD_TYPE
 from yellow_ladder.database.mariadb import accounts as of_server
 from yellow_ladder.database.mariadb.connect import Connection, is_mariadb, quoted, rows
 from yellow_ladder.database.port import COUNTER_OF, LEDGER_TABLE, Session, Table, Traits
-from yellow_ladder.words import some_of
+from yellow_ladder.words import count_of, some_of
 
 PROGRESS_TABLE = "yellow_ladder_progress"
 OURS = (LEDGER_TABLE, PROGRESS_TABLE)
@@ -176,6 +177,33 @@ def positions(connection: Connection) -> dict[str, str]:
     for (name,) in rows(connection, _SEQUENCES):
         ((stands,),) = rows(connection, f"SELECT next_not_cached_value FROM {quoted(name)}")
         found[f"sequence {name}"] = str(stands)
+    return found
+
+
+_HISTORIES = """
+SELECT t.table_name, coalesce(c.column_name, 'ROW_END'), coalesce(c.data_type, 'timestamp')
+FROM information_schema.tables AS t LEFT JOIN information_schema.columns AS c ON c.table_schema = t.table_schema
+  AND c.table_name = t.table_name AND c.generation_expression = 'ROW END'
+WHERE t.table_schema = DATABASE() AND t.table_type = 'SYSTEM VERSIONED' ORDER BY 1"""
+_UNTIL = ", the last until "
+
+
+def kept_apart(connection: Connection, known: Mapping[str, str]) -> dict[str, str]:
+    """The history of versioned tables: how many earlier rows there are, and when the last of them ended."""
+    found = {}
+    for table, column, kind in rows(connection, _HISTORIES) if is_mariadb(connection) else []:
+        key = f"history {table}"
+        # Times for most, numbers of transactions for some; rows of today end with the last there is of these.
+        end = quoted(column) if kind == "bigint" else f"unix_timestamp({quoted(column)})"
+        now = "18446744073709551615" if kind == "bigint" else "unix_timestamp(now(6))"
+        until = known.get(key, "").partition(_UNTIL)[2]
+        limit = f"{end} <= {until}" if re.fullmatch(r"[\d.]+", until) else f"{end} < {now}"
+        ((count, last),) = rows(
+            connection, f"SELECT count(*), max({end}) FROM {quoted(table)} FOR SYSTEM_TIME ALL WHERE {limit}"
+        )
+        found[key] = f"{count_of(count, 'earlier row')}{_UNTIL}{until or last}" if count or until else "no earlier rows"
+        if known.get(key) == "no earlier rows":  # what came since is later history
+            found[key] = known[key]
     return found
 
 

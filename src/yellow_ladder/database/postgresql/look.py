@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Mapping
 from typing import Any
 
-from yellow_ladder.database.port import LEDGER_TABLE, Session, Table, Traits
+from yellow_ladder.database.port import AS_ASKED, LEDGER_TABLE, NOT_READ, Session, Table, Traits
 from yellow_ladder.database.postgresql import accounts as of_server
 from yellow_ladder.database.postgresql.connect import OUR_NAME, Connection, plain
+from yellow_ladder.words import count_of
 
 LARGE_OBJECTS = "(large objects)"
 _SITE_SCHEMAS = "n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname !~ '^pg_(toast|temp)'"
@@ -177,6 +179,36 @@ def objects(connection: Connection) -> dict[str, str]:
 def positions(connection: Connection) -> dict[str, str]:
     """Where each sequence stands, by the column that it belongs to."""
     return dict(_rows(connection, _POSITIONS))
+
+
+_ANSWERS = f"""
+SELECT {_named("n.nspname", "c.relname")}, format('%I.%I', n.nspname, c.relname), pg_get_viewdef(c.oid),
+  c.relispopulated, has_table_privilege(c.oid, 'SELECT')
+FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace
+WHERE c.relkind = 'm' AND {_SITE_SCHEMAS} AND {_not_of_extension("pg_class", "c.oid")} ORDER BY 1"""
+
+
+def kept_apart(connection: Connection, known: Mapping[str, str]) -> dict[str, str]:
+    """The contents of materialised views: the number of rows, and the sum of a hash of each as text."""
+    found = {}
+    for known_as, name, query, is_filled, may_read in _rows(connection, _ANSWERS):
+        key = f"contents {known_as}"
+        if not may_read:
+            found[key] = f"{NOT_READ}this account has no right to"
+        elif not is_filled:
+            found[key] = "never filled"
+        else:
+            found[key] = _rows_in_short(connection, f"TABLE {name}")
+            # Only where it matters: what is kept so that it need not be worked out may take long to work out.
+            if found[key] != known.get(key, found[key]) and found[key] == _rows_in_short(connection, query.rstrip(";")):
+                found[key] += AS_ASKED
+    return found
+
+
+def _rows_in_short(connection: Connection, query: str) -> str:
+    hashed = 'sum(hashtextextended(t::text COLLATE "C", 0)) % 18446744073709551616'
+    ((count, total),) = _rows(connection, f"SELECT count(*), {hashed} FROM ({query}) AS t")
+    return f"{count_of(count, 'row')}, sum {int(total or 0) % 2**64:016x}"
 
 
 def object_counts(connection: Connection) -> dict[str, int]:
