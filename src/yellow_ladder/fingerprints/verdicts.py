@@ -56,6 +56,8 @@ class TableVerdict:
         """Whether rows that were there before were held against nothing, beyond their number."""
         if any(one.startswith(ACCEPTED) for one in self.remarks):
             return True
+        if self.rows_before is None and self.rows_after is None:  # no table
+            return self.verdict is Verdict.NOT_COMPARED
         if not self.rows_before or self.rows_after is None:
             return False
         lost_sight = self.verdict is Verdict.AS_DECLARED and self.rows_before != self.rows_after
