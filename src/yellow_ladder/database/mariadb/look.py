@@ -201,7 +201,8 @@ def kept_apart(connection: Connection, known: Mapping[str, str]) -> dict[str, st
         ((count, last),) = rows(
             connection, f"SELECT count(*), max({end}) FROM {quoted(table)} FOR SYSTEM_TIME ALL WHERE {limit}"
         )
-        found[key] = f"{count_of(count, 'earlier row')}{_UNTIL}{until or last}" if count or until else "no earlier rows"
+        some = count_of(int(count), "earlier row")  # some connections give all values as text
+        found[key] = f"{some}{_UNTIL}{until or last}" if int(count) or until else "no earlier rows"
         if known.get(key) == "no earlier rows":  # what came since is later history
             found[key] = known[key]
     return found

@@ -222,7 +222,7 @@ def _rows_in_short(connection: Connection, query: str) -> str:
     # A column of the view's could be called like a shorter name for the row.
     hashed = 'sum(hashtextextended(yellow_ladder_row::text COLLATE "C", 0)) % 18446744073709551616'
     ((count, total),) = _rows(connection, f"SELECT count(*), {hashed} FROM ({query}) AS yellow_ladder_row")
-    return f"{count_of(count, 'row')}, sum {int(total or 0) % 2**64:016x}"
+    return f"{count_of(int(count), 'row')}, sum {int(total or 0) % 2**64:016x}"
 
 
 def object_counts(connection: Connection) -> dict[str, int]:
