@@ -6,6 +6,7 @@ import pytest
 
 from tests.conftest import Demo, MakeDemo
 from tests.engines import ask
+from tests.test_claims import beside
 from yellow_ladder.fingerprints.judge import judge
 from yellow_ladder.fingerprints.lineage import compose
 from yellow_ladder.fingerprints.records import DatabasePrint
@@ -13,6 +14,7 @@ from yellow_ladder.fingerprints.scan import take_fingerprint
 from yellow_ladder.fingerprints.verdicts import Verdict
 from yellow_ladder.release.contract import Contract, TableChange
 
+CONTRACT = '[[contract]]\ndatabase = "main"\n'
 REFRESH = "REFRESH MATERIALIZED VIEW tide_days"
 ANSWERS = "CREATE MATERIALIZED VIEW tide_days AS SELECT day, max(level) AS level FROM tides GROUP BY day"
 
@@ -43,7 +45,9 @@ def test_a_materialised_view_that_lost_its_rows_is_a_difference(engine_demo: Mak
     demo, before = with_answers(engine_demo)
     assert found(demo, before) == []
     ask(demo, f"{REFRESH} WITH NO DATA")
-    assert found(demo, before) == ["contents tide_days: 11 rows before, never filled now"]
+    assert found(demo, before) == [
+        "contents tide_days: 11 rows before, not filled now: REFRESH MATERIALIZED VIEW fills it"
+    ]
     ask(demo, REFRESH)
     assert found(demo, before) == []
 
@@ -94,7 +98,9 @@ def test_while_people_write_one_filled_anew_is_no_difference(engine_demo: MakeDe
     ask(demo, f"{REFRESH} WITH NO DATA")
     answer = demo.yl("verify", "--json")
     assert answer.code == 1
-    assert "contents tide_days: 11 rows before, never filled now" in str(answer.document["result"]["faults"])
+    assert "contents tide_days: 11 rows before, not filled now: REFRESH MATERIALIZED VIEW fills it" in str(
+        answer.document["result"]["faults"]
+    )
 
 
 def with_history(engine_demo: MakeDemo) -> tuple[Demo, DatabasePrint]:
@@ -139,3 +145,30 @@ def test_history_kept_by_columns_of_the_tables_own_is_seen_as_well(engine_demo: 
     assert found(demo, before) == []
     ask(demo, "DELETE HISTORY FROM tides")
     assert found(demo, before) == ["history tides: 1 earlier row before, 0 earlier rows now"]
+
+
+@pytest.mark.parametrize(
+    ("harm", "declared", "found"),
+    [
+        ("REFRESH MATERIALIZED VIEW tide_days WITH NO DATA", "contents tide_days", ""),
+        ("DROP MATERIALIZED VIEW tide_days; CREATE VIEW tide_days AS SELECT 1 AS level", "view tide_days", ""),
+        (
+            "REFRESH MATERIALIZED VIEW tide_days WITH NO DATA",
+            "",
+            "tide_days: 11 rows before, not filled now: REFRESH MATERIALIZED VIEW fills it",
+        ),
+    ],
+)
+def test_what_one_release_declares_is_no_difference_at_the_end_of_the_way(
+    engine_demo: MakeDemo, harm: str, declared: str, found: str
+) -> None:
+    """The data are read when its rung is done, and what it declared there is not asked of the releases after it."""
+    demo, _ = with_answers(engine_demo, start=True)
+    ask(demo, f"CREATE FUNCTION harm() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN {harm}; RETURN NULL; END $$",
+        "CREATE TRIGGER harm AFTER UPDATE ON meta FOR EACH ROW WHEN (new.value = '26')"
+        " EXECUTE FUNCTION harm()")  # fmt: skip
+    if declared:
+        beside(demo, "2.6", CONTRACT, f'{CONTRACT}definition_changed = ["{declared}"]\n')
+    answer = demo.yl("climb", "--yes")
+    assert answer.code == bool(found), answer.err
+    assert found in " ".join(answer.err.split())

@@ -46,7 +46,7 @@ from yellow_ladder.events import Listener, Progress, Unit, counting, silent
 from yellow_ladder.files.archives.write import Archived
 from yellow_ladder.files.copying import remove_entry
 from yellow_ladder.files.digests import sha256_of
-from yellow_ladder.fingerprints.records import DatabasePrint
+from yellow_ladder.fingerprints.records import DatabasePrint, Ties
 from yellow_ladder.fingerprints.scan import OnRows, take_fingerprint
 from yellow_ladder.site.site import Site
 from yellow_ladder.words import moment_of, stamp_of
@@ -68,7 +68,7 @@ def write_database(making: Making, database: Database) -> DatabaseBackup:
     try:
         traits, details = database.traits(), database.details()
         may_move = database.moves_meanwhile and not making.closed
-        earlier = take_fingerprint(database, on_rows=_telling_rows(making, name)) if may_move else None
+        earlier = take_fingerprint(database, Ties(apart=None), _telling_rows(making, name)) if may_move else None
         with database.backed_up(target, tell, at_rest=making.closed) as still:
             found = take_fingerprint(still, on_rows=_telling_rows(making, name))
         moving = _moving(earlier, found) if earlier else ()
@@ -222,7 +222,7 @@ def load_and_compare(backup: Backup, site: Site, tell: Listener) -> dict[str, Da
             scratch.touch()  # tells the next run what a kill left behind
             tell(Progress(f"load {name}", 0, None, Unit.ROWS))
             fresh = database.copied_to(backup.path / copy.file, scratch)
-            loaded[name] = take_fingerprint(fresh).without(copy.moving)
+            loaded[name] = take_fingerprint(fresh, Ties(apart=None)).without(copy.moving)
         finally:
             database.drop_scratch(scratch)
             remove_entry(scratch)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator
 
-from yellow_ladder.database.port import AS_ASKED, NOT_READ
+from yellow_ladder.database.port import AS_ASKED, NOT_FILLED, NOT_READ
 from yellow_ladder.fingerprints.lineage import Lineage
 from yellow_ladder.fingerprints.records import DatabasePrint
 from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
@@ -46,6 +46,8 @@ def _unlike(kind: str, was: str, now: str) -> str:
     if counts[0] == counts[1]:
         return OTHERS
     said = f"{counts[0]} before, {counts[1]} now"
+    if now == NOT_FILLED:
+        return f"{said}: REFRESH MATERIALIZED VIEW fills it"
     return f"{said}: {OTHERS}" if kind == "contents" and ", sum " in now else said
 
 

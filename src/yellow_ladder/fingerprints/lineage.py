@@ -85,6 +85,11 @@ class Lineage:
                 found[f"{kind} {new_names.get(name, name)}"] = words
         return found
 
+    def gives_up_apart(self, key: str) -> bool:
+        """Whether a release declares that this, or the view whose contents it is, is another afterwards."""
+        view = f"view {key.partition(' ')[2]}"
+        return key in self.changed_definitions or view in (*self.changed_definitions, *self.dropped_objects)
+
 
 def compose(before: DatabasePrint, contracts: Sequence[tuple[str, Contract]]) -> Lineage:
     """Apply the contracts of all rungs in order; each comes with the version that declares it."""

@@ -112,12 +112,12 @@ class TablePrint:
 @dataclass(frozen=True, slots=True)
 class Ties:
     """How tables must be read so that they can be held against earlier sums: the columns that tie their rows, by table,
-    and where their pieces begin; and what was kept apart from them.
+    and where their pieces begin; and what was kept apart from them, None where that need not be read.
     """
 
     keys: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     edges: Mapping[str, tuple[int, ...]] = field(default_factory=dict)
-    apart: Mapping[str, str] = field(default_factory=dict)
+    apart: Mapping[str, str] | None = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)

@@ -107,7 +107,7 @@ def take_fingerprint(
         if job.span is not None and job.key == (job.span.column,):
             part = part.as_piece(job.span.low)
         prints[name] = prints[name] + part if name in prints else part
-    apart = database.kept_apart(ties.apart) if only is None else {}
+    apart = database.kept_apart(ties.apart) if only is None and ties.apart is not None else {}
     return DatabasePrint(prints, database.objects(), database.positions(), apart)
 
 

@@ -146,7 +146,7 @@ def print_again(
     database: Database, known: Mapping[str, TablePrint], volatile: Sequence[str]
 ) -> Mapping[str, TablePrint]:
     """What the tables of a database hold now, tied to the keys that they were tied to when they were `known`."""
-    ties = Ties({name: one.key for name, one in known.items()})
+    ties = Ties({name: one.key for name, one in known.items()}, apart=None)
     return take_fingerprint(database, ties, columns=dict.fromkeys(volatile, ())).tables
 
 

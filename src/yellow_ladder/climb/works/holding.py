@@ -98,7 +98,8 @@ def _compared(run: Run, rung: RungPlan) -> _Compared:
         stretch = _Stretch(database, base, lines[name], telling_rows(run, name))
         there = {table.name: table.columns for table in database.tables()}
         found, rows = stretch.read(there, wanted - exact, exact)
-        prints[name] = _carried(base, found, lines[name], there)
+        apart = _apart(database, base, lines[name])
+        prints[name] = replace(_carried(base, found, lines[name], there), apart=apart)
         read += rows
     return _Compared(basis, prints, *verdicts_of(run, basis, prints), read)
 
@@ -181,8 +182,17 @@ def _carried(base: DatabasePrint, found: DatabasePrint, lineage: Lineage, there:
     for name, line in lineage.tables.items():
         if name in there and name not in tables and line.origin is not None:
             tables[name] = base.tables[line.origin] if line.is_plain(name) else _only_counted(base, line)
-    # What is kept apart is held at the end, against what it was before the climb.
-    return DatabasePrint(tables, found.objects, found.positions, lineage.apart(base))
+    return DatabasePrint(tables, found.objects, found.positions)
+
+
+def _apart(database: Database, base: DatabasePrint, lineage: Lineage) -> dict[str, str]:
+    """What is kept apart from rows: it is held at the end, against what it was before the climb, but for what was
+    declared since. That is read here, and what follows is held against it.
+    """
+    before = lineage.apart(base)
+    declared = {key for key in before if lineage.gives_up_apart(key)}
+    now = database.kept_apart({}) if declared else {}
+    return {key: now.get(key, words) for key, words in before.items() if key not in declared or key in now}
 
 
 def _only_counted(base: DatabasePrint, line: TableLine) -> TablePrint:

@@ -8,7 +8,7 @@ from typing import Any
 
 import psycopg
 
-from yellow_ladder.database.port import AS_ASKED, LEDGER_TABLE, NOT_READ, Session, Table, Traits
+from yellow_ladder.database.port import AS_ASKED, LEDGER_TABLE, NOT_FILLED, NOT_READ, Session, Table, Traits
 from yellow_ladder.database.postgresql import accounts as of_server
 from yellow_ladder.database.postgresql.connect import OUR_NAME, Connection, plain
 from yellow_ladder.words import count_of
@@ -198,7 +198,7 @@ def kept_apart(connection: Connection, known: Mapping[str, str]) -> dict[str, st
         if not may_read:
             found[key] = f"{NOT_READ}this account has no right to"
         elif not is_filled:
-            found[key] = "never filled"
+            found[key] = NOT_FILLED
         else:
             found[key] = _rows_in_short(connection, f"TABLE {name}")
             # Only where it matters: what is kept so that it need not be worked out may take long to work out.
