@@ -40,6 +40,7 @@ settings.load_profile("house")
 
 MEMORY = Path("/dev/shm")
 MEMORY_NEEDED_BYTES = 4 << 30
+LONGEST = ("test_a_climb_killed_anywhere", "test_a_link_that_takes_a_places_name")
 OF_THE_MACHINE = "games"  # an account that every machine has, and that owns nothing
 _IN_MEMORY = pytest.StashKey[Path]()
 
@@ -78,7 +79,7 @@ def is_fit_for_tests(folder: Path) -> bool:
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
     """The longest first, so that no worker is left alone with them at the end."""
     leave_out(config, items)
-    items.sort(key=lambda item: "test_a_climb_killed_anywhere" not in item.nodeid)
+    items.sort(key=lambda item: not any(one in item.nodeid for one in LONGEST))
 
 
 def pytest_report_header(config: pytest.Config) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import pwd
 import shutil
@@ -67,7 +68,8 @@ class Host:
         if self.process is not None:
             server = psutil.Process(self.process.pid)
             for one in [*server.children(recursive=True), server]:
-                one.kill()
+                with contextlib.suppress(psutil.NoSuchProcess):  # one that served a call may end by itself just now
+                    one.kill()
             self.process.wait()
             self.process = None
 
