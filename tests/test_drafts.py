@@ -292,6 +292,50 @@ def test_an_environment_is_drafted_with_the_application_and_its_parts_at_the_new
         assert "which package is the application" in answer.out
 
 
+def test_modules_of_one_series_and_the_extras_that_were_installed_are_asked_for_again(tmp_path: Path) -> None:
+    """The core is needed by each of its modules, which have last numbers of their own; what else is there tells the
+    extras, but for what another package brought.
+    """
+    release = tmp_path / "harbour" / "releases" / "7.6.20"
+    packages = release / "lib" / "python3.11" / "site-packages"
+    of_core = """Requires-Dist: letters[fast]>=1; python_version >= "3"
+Provides-Extra: postgresql
+Requires-Dist: tidesql>=2; extra == "postgresql"
+Provides-Extra: pictures
+Requires-Dist: brush; extra == "pictures"
+Provides-Extra: speed
+Requires-Dist: quickletters; extra == "speed"
+Provides-Extra: all
+Requires-Dist: brush; extra == "all"
+Requires-Dist: tidesql; extra == "all"
+"""
+    of_letters = 'Provides-Extra: fast\nRequires-Dist: quickletters; extra == "fast"\n'
+    for name, is_asked, needs in (
+        ("quaybook-7.6.20", True, of_core), ("quaybook_berths-7.6.3", True, "Requires-Dist: quaybook<7.7,>=7.6\n"),
+        ("quaybook_tides-7.6.0", True, "Requires-Dist: quaybook-berths\nRequires-Dist: not a requirement!\n"),
+        ("quaybook_ferry-7.5.1", True, ""), ("quaybook_moon-7.6.1", False, ""), ("letters-1.0", False, of_letters),
+        ("quickletters-1.0", False, ""), ("tidesql-2.9", False, ""),
+    ):  # fmt: skip
+        folder = packages / f"{name}.dist-info"
+        folder.mkdir(parents=True)
+        (folder / "METADATA").write_text(f"Name: {name.partition('-')[0]}\n{needs}\nRequires-Dist: in the text\n")
+        if is_asked:
+            (folder / "REQUESTED").touch()
+    (release / "pyvenv.cfg").write_text("home = /usr/bin\nversion = 3.11.2\n")
+    (tmp_path / "harbour" / "current").symlink_to("releases/7.6.20")
+    (tmp_path / "releases").mkdir()
+    assert run_program("init", "harbour", folder=tmp_path).code == 0
+    assert tomllib.loads((tmp_path / "ladder.toml").read_text())["product"] == "quaybook"
+    answer = run_program("sheet", "7.8.2", folder=tmp_path)
+    assert answer.code == 0, answer.err
+    made = (tmp_path / "releases" / "packages-7.8.2.txt").read_text().split()
+    assert made[:2] == ["quaybook[postgresql]==7.8.2", "quaybook_ferry==7.5.1"]
+    assert made[2:] == ["quaybook_tides~=7.8.0", "quaybook_berths~=7.8.0"]
+    told = " ".join(answer.out.split())
+    assert "extras of quaybook, told by what else is there: quaybook[postgresql]" in told
+    assert "whether quaybook_tides, quaybook_berths are released in the same series as quaybook" in told
+
+
 def test_libraries_that_are_installed_into_the_tree_are_made_anew_with_each_release(tmp_path: Path) -> None:
     """As of a checkout in which an installer has filled a folder: none of it is the site's own, or the archive's."""
     app = tmp_path / "app"

@@ -13,10 +13,11 @@ from hypothesis import strategies as st
 
 from tests.conftest import Demo
 from tests.test_backup import ACL, LIST
-from yellow_ladder.climb.proving.in_short import MOST_LINES, Became, FileFault, in_short
+from yellow_ladder.climb.proving.in_short import MOST_LINES, Became, FileFault, data_in_short, in_short
 from yellow_ladder.files.attributes import attributes_changed, read_attributes
 from yellow_ladder.files.manifest import look_at
 from yellow_ladder.files.names import NamesOfOneFile, regrouped
+from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
 
 FOR_NEW = "system.posix_acl_default"
 # Account 4321 may read; what is made in the folder may have more, which a file's mode narrows.
@@ -223,7 +224,7 @@ def test_many_files_of_a_folder_are_told_as_one_and_each_where_it_is_asked_for(i
     assert "42 files below lib: 42 came; the first is lib: is there" in told
     assert "file VERSION: has another content" in told
     assert "17.py" not in told
-    assert "With -v, yl verify names each file" in told
+    assert "With -v, yl verify names each one" in told
     assert "lib/plugins/17.py: is there" in " ".join(idle.yl("verify", "-v").out.split())
     faults = verified(idle)
     assert len([one for one in faults if one.startswith(("lib", "VERSION"))]) == 43, "the record has every one"
@@ -243,6 +244,27 @@ def test_files_are_told_by_the_deepest_folder_that_they_share_and_none_is_left_o
     ]
     wide = faults_of(*(f"{number}/x" for number in range(20)))
     assert in_short(wide) == ["20 files below root: 20 came; the first is 0/x: x"]
+
+
+def test_many_definitions_are_told_by_their_number_and_each_table_and_value_by_itself() -> None:
+    gone, came = "is gone, and no release declares it", "appeared, and no release declares it"
+
+    def differing(name: str, remark: str, before: int | None = None, after: int | None = None) -> TableVerdict:
+        return TableVerdict(name, Verdict.DIFFERS, before, after, 0, (remark,))
+
+    few = [differing(f"index i{number}", gone) for number in range(MOST_LINES)]
+    assert data_in_short({"main": few}) == [f"main.{one.table}: {gone}" for one in few]
+    tables = [differing(f"t{number:02}", gone, 3) for number in range(20)]
+    many = [*tables, differing("berths", came, None, 0), *few, differing("index more", gone)]
+    many += [differing(f"trigger g{number}", came) for number in range(13)]
+    many += [TableVerdict("a", Verdict.SAME, 1, 1, 1), differing("view v", "is defined otherwise, and no release …: x")]
+    assert data_in_short({"main": many}) == [
+        *(f"main.{one.table}: {gone}" for one in tables),
+        f"main.berths: {came}",
+        "main.view v: is defined otherwise, and no release …: x",
+        "main: 13 indexes are gone, and no release declares them; the first is i0",
+        "main: 13 triggers appeared, and no release declares them; the first is g0",
+    ]
 
 
 def test_attributes_that_are_no_text_are_shown() -> None:

@@ -161,7 +161,8 @@ def _find_beside_releases(found: Discovery, files: Mapping[str, os.stat_result])
 
 
 def _product(found: Discovery, files: Iterable[str], package: Package | None) -> str:
-    installed = application_of(found.environment, found.version) if found.environment is not None else ""
+    words = [word for process in found.running for word in process.words]
+    installed = application_of(found.environment, found.version, words) if found.environment is not None else ""
     installed = "" if "/" in installed else installed  # sheets and backups are named for it
     return (package.product if package is not None else installed) or product_of(found.root, files, found.version_file)
 

@@ -24,6 +24,7 @@ _NEAR_TOP, _ENOUGH_CODE = 3, 3
 # What an installer is given: anything else could name another place to install from, or begin a line of its own.
 _PACKAGE = re.compile(r"(?:@[\w-][\w.-]*/)?[\w-][\w.-]*\Z", re.ASCII)
 _ITS_VERSION = re.compile(r"\d[\w.+!-]*\Z", re.ASCII)
+_SERIES = re.compile(r"\d+\.\d+(?!\d)")
 _REQUIRES = re.compile(r"Requires-Dist:\s*([\w.-]+)")
 _CODE_OF_NODE = {".js", ".mjs", ".cjs", ".ts"}
 _WHERE_CODE_IS = {"src", "lib", "dist", "build", "server", "bin"}
@@ -113,7 +114,7 @@ def _asked_for(environment: Path) -> tuple[Packages, Packages]:
     marked = list(_marked(environment))
     brought = {plain_name(one) for one in _required(environment)}
     held = [
-        one for one in marked if plain_name(one[0]) in brought and not any(is_part_of(other, one) for other in marked)
+        one for one in marked if plain_name(one[0]) in brought and not any(is_of_series(other, one) for other in marked)
     ]
     return tuple(one for one in marked if one not in held), tuple(held)
 
@@ -121,6 +122,17 @@ def _asked_for(environment: Path) -> tuple[Packages, Packages]:
 def is_part_of(one: tuple[str, str], whole: tuple[str, str]) -> bool:
     """Whether a package is named for another one, has its version, and so comes from the same hands: `quaybook-web`."""
     return one[1] == whole[1] and plain_name(one[0]).startswith(f"{plain_name(whole[0])}-")
+
+
+def is_of_series(one: tuple[str, str], whole: tuple[str, str]) -> bool:
+    """Whether a package is named for another one and of the same series: both 7.6, whatever their last numbers are."""
+    return series(one[1]) == series(whole[1]) != "" and plain_name(one[0]).startswith(f"{plain_name(whole[0])}-")
+
+
+def series(version: str) -> str:
+    """The first two numbers of a version, like 7.6 of 7.6.20; empty where there are no two."""
+    found = _SERIES.match(version)
+    return found[0] if found else ""
 
 
 def _marked(environment: Path) -> Iterator[tuple[str, str]]:

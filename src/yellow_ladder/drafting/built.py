@@ -5,10 +5,19 @@ from __future__ import annotations
 import json
 from pathlib import Path
 
-from yellow_ladder.discovery.shapes import Environment, application_of, find_environment, is_part_of
+from yellow_ladder.discovery.extras import extras_in
+from yellow_ladder.discovery.shapes import (
+    Environment,
+    application_of,
+    find_environment,
+    is_of_series,
+    is_part_of,
+    series,
+)
 from yellow_ladder.drafting.parts import Draft, Known, head, migrations, quoted
 from yellow_ladder.errors import BadInput, LadderError, Problem
 from yellow_ladder.release.versions import Version
+from yellow_ladder.words import some_of
 
 
 def draft_built(known: Known, version: Version, source: Path) -> Draft:
@@ -64,22 +73,47 @@ def _python(
         left.append(f"{version}: which package is the application, and how its environment is made")
         install = [f"{folder}/bin/python", "-m", "pip", "install", f"THE-PACKAGE=={version}"]
         return ["# [archive.build]", f"# commands = [[{', '.join(map(quoted, install))}]]"], []
-    left.append(f"{version}: extras of {ours}, like {ours}[postgres], which no environment tells")
     whole = ours, dict(environment.asked_for)[ours]
-    wanted = [f"{ours}=={version}"]
-    for one in environment.asked_for:
-        if is_part_of(one, whole):
-            left.append(f"{version}: whether {one[0]} is released with {ours} in the same versions, as it was here")
-            wanted.append(f"{one[0]}=={version}")
-        elif one != whole:
-            wanted.append(f"{one[0]}=={one[1]}")
-    if environment.held:
+    extras = extras_in(known.site.root / known.site.release_path / environment.folder, ours)
+    named = f"{ours}[{','.join(extras)}]" if extras else ours
+    why = f"told by what else is there: {named}" if extras else f"like {ours}[postgres], which no environment tells"
+    left.append(f"{version}: extras of {ours}, {why}")
+    wanted = [f"{named}=={version}", *_beside(environment, whole, version, left)]
+    held = [one for one in environment.held if not is_of_series(one, whole)]
+    if held:
         left.append(f"{version}: whether what was asked for besides is to be held down again, in {packages.name}")
         wanted += ["", "# Asked for besides, though others bring them: maybe held down, for the version in use."]
-        wanted += [f"# {one}=={its}" for one, its in environment.held]
+        wanted += [f"# {one}=={its}" for one, its in held]
     lines = ["[archive.build]", f"files = [{quoted(packages.name)}]", "commands = ["]
     lines += [f"    [{', '.join(map(quoted, one))}]," for one in commands]
     return [*lines, "]"], [] if packages.exists() else [(packages, "\n".join(wanted) + "\n")]
+
+
+def _beside(environment: Environment, whole: tuple[str, str], version: Version, left: list[str]) -> list[str]:
+    """What was asked for beside the application: its parts at its new version or of its new series, others as they are;
+    of what others bring anyway its parts alone.
+    """
+    wanted, parts, alike = list[str](), list[str](), list[str]()
+    for one in (*environment.asked_for, *environment.held):
+        if one == whole:
+            continue
+        if is_part_of(one, whole):
+            parts.append(one[0])
+            wanted.append(f"{one[0]}=={version}")
+        elif is_of_series(one, whole) and series(str(version)):
+            alike.append(one[0])
+            wanted.append(f"{one[0]}~={series(str(version))}.0")
+        elif one in environment.asked_for:
+            wanted.append(f"{one[0]}=={one[1]}")
+    for names, what in ((parts, "released in the same versions as"), (alike, "released in the same series as")):
+        if names:
+            left.append(f"{version}: whether {some_of(names, 3)} {are(names)} {what} {whole[0]}, as before")
+    return wanted
+
+
+def are(names: list[str]) -> str:
+    """The verb for so many."""
+    return "is" if len(names) == 1 else "are"
 
 
 def _node(

@@ -156,7 +156,7 @@ def _differences(faults: Sequence[str], in_short: Sequence[str], *, every_one: b
     listed = faults if every_one or not in_short else in_short
     yield bullet_list(listed, "✘", BAD)
     if len(listed) < len(faults):
-        yield Text("With -v, yl verify names each file.")
+        yield Text("With -v, yl verify names each one.")
 
 
 def comparison_page(found: Comparison, site: str, *, every_table: bool) -> Page:

@@ -14,7 +14,7 @@ from yellow_ladder.backup.catalog import Backup, Ground, compared_entries
 from yellow_ladder.backup.outside import beside_data
 from yellow_ladder.climb.proving.basis import faults_in
 from yellow_ladder.climb.proving.files import name_became, what_became
-from yellow_ladder.climb.proving.in_short import Became, FileFault, became, in_short
+from yellow_ladder.climb.proving.in_short import Became, FileFault, became, data_in_short, in_short
 from yellow_ladder.database.kept import connections_kept
 from yellow_ladder.errors import BadInput, Problem
 from yellow_ladder.events import Listener, Progress, Unit
@@ -39,7 +39,7 @@ _NONE: Mapping[str, Sequence[str]] = MappingProxyType({})
 @dataclass(frozen=True, slots=True)
 class Comparison:
     """What the site was held against, and what differs: of tables by verdict, of files in words; `in_short` with many
-    files of a folder told as one.
+    files of a folder, and many definitions that came or went, told as one.
 
     `files_compared` is 0 where nothing but databases was held.
     """
@@ -81,7 +81,8 @@ def compare_with_backup(site: Site, backup: Backup, tell: Listener) -> Compariso
         faults.append(FileFault(path, name_became(other, were_one=were_one), Became.OTHER))
     of_data, short = faults_in(tables), in_short(faults)
     listed = (*of_data, *map(str, faults))
-    return Comparison(f"the backup {backup.name}", tables, listed, len(expected), (*of_data, *short))
+    short = [*data_in_short(tables), *short]
+    return Comparison(f"the backup {backup.name}", tables, listed, len(expected), tuple(short))
 
 
 def _files_beside(site: Site, manifest: Listing, data: Sequence[str]) -> Iterator[Pair]:
@@ -101,7 +102,8 @@ def compare_with_prints(site: Site, files: Mapping[str, Path], tell: Listener) -
     Raises BadInput where a file is none, or the site has no such database.
     """
     tables = _tables(site, {name: read_print(path) for name, path in files.items()}, tell)
-    return Comparison(", ".join(str(path) for path in files.values()), tables, tuple(faults_in(tables)))
+    against, short = ", ".join(str(path) for path in files.values()), tuple(data_in_short(tables))
+    return Comparison(against, tables, tuple(faults_in(tables)), in_short=short)
 
 
 def _seen(pairs: Pairs, then: NamesOfOneFile, now: NamesOfOneFile) -> Iterator[tuple[Entry | None, Entry | None]]:

@@ -1,4 +1,5 @@
-"""Many differences of files in few lines: what a program has done to a folder is told of the folder, and counted.
+"""Many differences in few lines: what a program has done to a folder is told of the folder, and counted, and so are
+dozens of indexes that came to have other names.
 
 Every one of them stays in the proof. Of a few, each is told; nobody reads ten thousand lines.
 """
@@ -6,11 +7,12 @@ Every one of them stays in the proof. Of a few, each is told; nobody reads ten t
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
 from yellow_ladder.files.manifest import FileChange
+from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
 from yellow_ladder.words import count_of
 
 MOST_LINES = 12
@@ -56,6 +58,37 @@ def in_short(faults: Sequence[FileFault]) -> list[str]:
     for folder, some in _parted(_folder_of_all(faults), faults):
         found += [_of_folder(folder, some)] if len(some) > 1 else [str(one) for one in some]
     return found
+
+
+def data_in_short(verdicts: Mapping[str, Sequence[TableVerdict]]) -> list[str]:
+    """The same of data: rows, values and tables each by itself; of tables that came, and of definitions that are gone
+    or came, each kind by its number where there are many, behind all else.
+    """
+    listed, folded = list[str](), defaultdict[tuple[str, str, str], list[TableVerdict]](list)
+    for name, found in verdicts.items():
+        differing = [one for one in found if one.verdict is Verdict.DIFFERS]
+        kinds = Counter(_folded_as(one) for one in differing)
+        for one in differing:
+            kind, remark = _folded_as(one)
+            if kind and kinds[kind, remark] > MOST_LINES:
+                folded[name, kind, remark].append(one)
+            else:
+                listed += [f"{name}.{one.table}: {text}" for text in one.remarks]
+    for (name, kind, remark), some in folded.items():
+        many = count_of(len(some), kind, "indexes" if kind == "index" else "policies" if kind == "policy" else "")
+        told = remark.replace("is gone", "are gone").replace("declares it", "declares them")
+        listed.append(f"{name}: {many} {told}; the first is {some[0].table.removeprefix(f'{kind} ')}")
+    return listed
+
+
+def _folded_as(one: TableVerdict) -> tuple[str, str]:
+    """What it is told as together with its like, and what is said of it; nothing where it is told by itself."""
+    if len(one.remarks) != 1 or one.rows_before is not None or ", and no release declares it" not in one.remarks[0]:
+        return "", ""
+    remark = one.remarks[0]
+    if one.rows_after is not None:
+        return ("table", remark) if remark.startswith("appeared,") else ("", "")
+    return (one.table.partition(" ")[0], remark) if remark.startswith(("appeared,", "is gone,")) else ("", "")
 
 
 def _of_folder(folder: str, faults: Sequence[FileFault]) -> str:

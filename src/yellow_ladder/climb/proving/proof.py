@@ -14,7 +14,7 @@ from yellow_ladder.climb.proving.basis import faults_in, last_basis, verdicts_of
 from yellow_ladder.climb.proving.closed import as_open
 from yellow_ladder.climb.proving.expected import site_after
 from yellow_ladder.climb.proving.files import FilesSeen, judge_files
-from yellow_ladder.climb.proving.in_short import in_short
+from yellow_ladder.climb.proving.in_short import data_in_short, in_short
 from yellow_ladder.climb.proving.inventory import (
     AFTER_NAME,
     BEFORE_NAME,
@@ -57,7 +57,7 @@ _ONLY_MORE = re.compile(r"[\d,]+ rows? more than before: ")
 class Proof:
     """Everything that was compared and what came of it; `faults` is empty when nothing was lost.
 
-    `in_short`: the same for people, with many files of a folder told as one.
+    `in_short`: the same for people, with many files of a folder, and many definitions, told as one.
     """
 
     climb: str
@@ -158,7 +158,7 @@ def prove(run: Run, *, served: bool, keep: bool = True, to_the_row: bool = True)
         data_files=looked.data_files,
         settings_kept=settings.kept,
         faults=(*of_data, *map(str, files.faults), *others),
-        in_short=(*of_data, *in_short(files.faults), *others),
+        in_short=(*data_in_short(tables), *unmet, *in_short(files.faults), *others),
         remarks=(*_dropped_columns(plan, before), *files.remarks),
         values_before=sum(
             column.values

@@ -10,7 +10,7 @@ from pathlib import Path
 from textwrap import wrap
 
 import tomlkit
-from tomlkit.items import InlineTable, Table
+from tomlkit.items import Array, InlineTable, Table
 
 from yellow_ladder.climb.proving.basis import Basis
 from yellow_ladder.climb.record.plan import Plan
@@ -22,6 +22,7 @@ from yellow_ladder.fingerprints.verdicts import TableVerdict, Verdict
 from yellow_ladder.release.contract import Contract, TableChange
 
 DECLARED_IN = "where this is what the release is meant to do, it can be declared: see {}"
+_MOST_IN_LINE = 3
 PROPOSAL_NAME = "seen-contract.toml"
 _HEAD = """\
 What this climb saw change in the data and no release had declared. Nobody has said that it is right: hold each line
@@ -88,9 +89,16 @@ def _add_definitions(contract: Table, before: Basis, after: DatabasePrint) -> No
     came = [one for one, is_new in left.items() if is_new]
     known = [one for one, is_new in left.items() if one in after.objects and not is_new]
     if came:
-        contract["objects_added"] = sorted(came)
+        contract["objects_added"] = _listed(sorted(came))
     if known:
-        contract["definition_changed"] = sorted({*seen.definition_changed, *known})
+        contract["definition_changed"] = _listed(sorted({*seen.definition_changed, *known}))
+
+
+def _listed(names: Sequence[str]) -> Array:
+    """Names in a line, or a line each where they are many: they are to be read one by one."""
+    listed = tomlkit.array()
+    listed.extend(names)
+    return listed.multiline(len(names) > _MOST_IN_LINE)
 
 
 def _has_come(seen: TableVerdict) -> bool:
@@ -120,7 +128,7 @@ def _contract(name: str, basis: Basis, differing: Mapping[str, TableVerdict], af
         ("definition_changed", [one for one in defined if one in there and not _has_come(differing[one])]),
     ):
         if names:
-            contract.add(key, sorted(names))
+            contract.add(key, _listed(sorted(names)))
     for table in sorted(seen & line.tables.keys() & after.tables.keys()):
         old_name = line.tables[table].origin if table in renamed.values() else None
         change = _change(table, line.tables[table], before, after.tables[table], differing.get(table), old_name)
