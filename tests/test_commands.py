@@ -143,11 +143,15 @@ def test_its_last_words_are_heard_when_it_ends_just_after_the_last_look(
 
 
 def test_what_it_says_is_kept_without_secrets_and_warnings_are_counted(tmp_path: Path) -> None:
-    script = "echo token is $PIN; echo WARNING: low tide; echo password=hunter2; printf 'a\\rb\\rlast state\\n'"
-    one = call(tmp_path, script, warned="WARNING")
+    script = (
+        "echo token is $PIN; printf '\\033[1;33mWARNING: low tide\\033[0m\\n'; echo password=hunter2;"
+        " printf '\\033]0;tides\\007a\\rb\\r\\033[33;40mlast\\033[m state\\n'"
+    )
+    one = call(tmp_path, script, warned="^WARNING")
     ended = run_watched(one, lambda _line: None, lambda: None)
     kept = one.output.read_text()
     assert (ended.warnings, ended.lines, ended.last) == (1, 4, "last state")
+    assert kept.splitlines()[1::2] == ["WARNING: low tide", "last state"]
     assert SECRET not in kept
     assert "hunter2" not in kept
     assert "WARNING: low tide" in kept

@@ -321,7 +321,7 @@ Requires-Dist: tidesql; extra == "all"
         (folder / "METADATA").write_text(f"Name: {name.partition('-')[0]}\n{needs}\nRequires-Dist: in the text\n")
         if is_asked:
             (folder / "REQUESTED").touch()
-    (release / "pyvenv.cfg").write_text("home = /usr/bin\nversion = 3.11.2\n")
+    (release / "pyvenv.cfg").write_text("home = /usr/bin\nversion_info = 3.11.2\nvirtualenv = 20.17.1\n")
     (tmp_path / "harbour" / "current").symlink_to("releases/7.6.20")
     (tmp_path / "releases").mkdir()
     assert run_program("init", "harbour", folder=tmp_path).code == 0
@@ -332,6 +332,8 @@ Requires-Dist: tidesql; extra == "all"
     assert made[:2] == ["quaybook[postgresql]==7.8.2", "quaybook_ferry==7.5.1"]
     assert made[2:] == ["quaybook_tides~=7.8.0", "quaybook_berths~=7.8.0"]
     told = " ".join(answer.out.split())
+    sheet = tomllib.loads((tmp_path / "releases" / "quaybook-7.8.2.release.toml").read_text())
+    assert sheet["archive"]["build"]["commands"][0] == ["virtualenv", "--python", "{runtime}", "{release}"]
     assert "extras of quaybook, told by what else is there: quaybook[postgresql]" in told
     assert "whether quaybook_tides, quaybook_berths are released in the same series as quaybook" in told
 

@@ -48,6 +48,15 @@ def some_of(items: Iterable[str], most: int = 5) -> str:
 _STEERING = re.compile("[\x00-\x09\x0b-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff]")
 
 
+# What colours a terminal, moves its cursor, or gives its window a name.
+_COLOURS = re.compile(r"\x1b\[[0-?]*[ -/]*[@-~]|\x1b\][^\x07\x1b]*(?:\x07|\x1b\\)")
+
+
+def uncoloured(text: str) -> str:
+    """What a program has said, without what it tells a terminal beside that."""
+    return _COLOURS.sub("", text)
+
+
 def harmless(text: str) -> str:
     """A text from outside with everything but line feeds written out that could steer a terminal: `\\x1b`."""
     return _STEERING.sub(lambda found: found[0].encode("unicode_escape").decode(), text)

@@ -43,6 +43,7 @@ from yellow_ladder.checks.services import (
     ports_right,
     services_controllable,
     timed_jobs,
+    variables_kept,
 )
 from yellow_ladder.checks.settings import mode_switches, settings_changes, settings_elsewhere, settings_readable
 from yellow_ladder.checks.shipped_data import shipped_data
@@ -71,6 +72,7 @@ SITE_CHECKS: dict[str, Check] = {
     "schema": schema_as_expected,
     "database servers": servers_apart,
     "services": services_controllable,
+    "variables": variables_kept,
     "ports": ports_right,
     "accounts": accounts_fit,
     "others at work": others_in_the_files,

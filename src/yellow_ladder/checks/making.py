@@ -4,7 +4,11 @@ from __future__ import annotations
 
 import os
 import re
+import shlex
+import stat
 from collections.abc import Iterator
+from itertools import islice
+from pathlib import Path
 
 from yellow_ladder import nolinks
 from yellow_ladder.accounts import ROOT, account_for, account_name
@@ -12,6 +16,7 @@ from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.errors import BadInput
 from yellow_ladder.files.entry import describe
 from yellow_ladder.files.exchange import same_file_system
+from yellow_ladder.files.manifest import walk_tree
 from yellow_ladder.release.commands import CommandKeys, Remade
 from yellow_ladder.release.source import check_build_files
 from yellow_ladder.route import Route, Rung
@@ -22,6 +27,7 @@ from yellow_ladder.survey.machine import fitting_runtime
 from yellow_ladder.words import count_of, some_of
 
 _BRACES = re.compile(r"\{([a-z_.]+)\}")
+_DEEPEST_LINK, _MOST_LOOKED_AT = 4, 20_000
 _KNOWN = {"root", "site", "release", "version", "from_version"}
 _KNOWN_TO_BUILDS = _KNOWN | {"source", "runtime"}
 
@@ -37,6 +43,31 @@ def pointer_leads(at: Circumstances) -> Iterator[Finding]:
         yield stop("pointer", fault.problems[0].message, fault.problems[0].remedy)
         return
     yield ok("pointer", f"{pointing.turns} leads to {path}")
+    past = list(_past_the_link(at, at.site.root / path))
+    if past:
+        link, target = past[0]
+        turned = f"{at.site.root / pointing.turns}{str(target)[len(str(at.site.root / path)) :]}"
+        seen = f"{some_of((str(one) for one, _ in past), 3)} {'leads' if len(past) == 1 else 'lead'} to {path} itself"
+        if pointing.file:
+            remedy = "see that what the climb runs leads it to the new release: it stays where it is"
+        else:
+            remedy = f"lead it through {pointing.turns}: ln -sfn {shlex.quote(turned)} {shlex.quote(str(link))}"
+        yield warn("pointer", f"{seen}, and will when the site is at another release", remedy)
+
+
+def _past_the_link(at: Circumstances, release: Path) -> Iterator[tuple[Path, Path]]:
+    """Links in data folders, near their tops, that lead to the release in use without the link that is turned over."""
+    for folder in (*at.site.record.keep.data_paths, *at.site.record.keep.data_elsewhere):
+        top = at.site.root / folder
+
+        def is_deep(path: str, top: str = str(top)) -> bool:
+            return path[len(top) :].count("/") > _DEEPEST_LINK
+
+        for path, entry in islice(walk_tree(top, is_deep, str(top)), _MOST_LOOKED_AT):
+            if stat.S_ISLNK(entry.status.st_mode):
+                target = Path(os.path.normpath(Path(path).parent / nolinks.target_of(Path(path))))
+                if target.is_relative_to(release) or target.is_relative_to(release.resolve()):
+                    yield Path(path), target
 
 
 def releases_to_make(at: Circumstances, route: Route) -> Iterator[Finding]:

@@ -18,7 +18,7 @@ from yellow_ladder.accounts import mode_lets_write
 from yellow_ladder.checks.records import Circumstances, Finding, ok, stop, warn
 from yellow_ladder.files.entry import Entry, Kind, within
 from yellow_ladder.masking import masked_line
-from yellow_ladder.services import About, Service, ServiceState, services_of
+from yellow_ladder.services import About, ProcessService, Service, ServiceState, services_of
 from yellow_ladder.services.commands import CommandService
 from yellow_ladder.services.cron import folders_of, pattern_of
 from yellow_ladder.services.looking import holders_below, name_of, works_for_another
@@ -75,6 +75,26 @@ def _of_another_site(at: Circumstances, about: About) -> Path | None:
             if other is not None:
                 return other
     return None
+
+
+def variables_kept(at: Circumstances) -> Iterator[Finding]:
+    """Will every process that is started from here have the variables that it has now?
+
+    One that lacks what it needs ends at once, after a climb and after going back.
+    """
+    places = [str(at.site.root), *at.site.record.keep.data_elsewhere]
+    for service in services_of(at.site):
+        if not isinstance(service, ProcessService):
+            continue
+        lacking = service.left_out()
+        own = [name for name, value in lacking.items() if within(value, places)]
+        # What is here as well is most likely of the machine, or of whoever started both.
+        others = [name for name, value in lacking.items() if name not in own and os.environ.get(name) != value]
+        if not own and not others:
+            continue
+        seen = f"`{service.name}` runs with variables that it would not be started with: {some_of([*own, *others])}"
+        remedy = "name those that it needs in environment of its [[services]], secrets in a file of [environment]"
+        yield warn("variables", seen, remedy)
 
 
 def _denied(service: Service, about: About) -> str:

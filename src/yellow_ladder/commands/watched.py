@@ -28,7 +28,7 @@ from yellow_ladder.release.commands import CommandKeys
 from yellow_ladder.services.mentions import with_mark
 from yellow_ladder.services.port import MARK
 from yellow_ladder.site.surroundings import Started
-from yellow_ladder.words import bytes_in_words, count_of, time_in_words
+from yellow_ladder.words import bytes_in_words, count_of, time_in_words, uncoloured
 
 if TYPE_CHECKING:
     from hashlib import _Hash as Hash
@@ -153,7 +153,8 @@ class _Watch:
         """Keep what it said on its second stream in a file of its own, without secrets: its last words may be there."""
         errors.seek(0)
         text = errors.read(_MOST_AT_THE_END).decode(errors="replace")
-        lines = [masked_line(self.call.how.surroundings.masked(line)) for line in text.splitlines() if line.strip()]
+        lines = [masked_line(self.call.how.surroundings.masked(line)) for line in uncoloured(text).splitlines()]
+        lines = [line for line in lines if line.strip()]
         if lines:
             last = next((one for one in reversed(lines) if _TELLS.match(one)), lines[-1])
             self.said.last = "".join(one if one.isprintable() else " " for one in last.strip())[:200]
@@ -164,7 +165,7 @@ class _Watch:
 
     def _take(self, raw: bytes) -> None:
         # Of a line that a progress bar has written over and over, the last state.
-        line = raw.rstrip(b"\r").rpartition(b"\r")[2].decode(errors="replace")
+        line = uncoloured(raw.rstrip(b"\r").rpartition(b"\r")[2].decode(errors="replace"))
         keys, said = self.call.keys, self.said
         shown = masked_line(self.call.how.surroundings.masked(line))
         if keys.failed and not said.failure and re.search(keys.failed, line):

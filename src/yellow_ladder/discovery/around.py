@@ -12,7 +12,14 @@ from pathlib import Path
 
 from yellow_ladder.accounts import may_write
 from yellow_ladder.discovery.connections import connections_of
-from yellow_ladder.discovery.data import Guess, is_sqlite, log_files_within, logs_within
+from yellow_ladder.discovery.data import (
+    CODE_NAME,
+    SETTINGS_NAME,
+    Guess,
+    is_sqlite,
+    log_files_within,
+    logs_within,
+)
 from yellow_ladder.discovery.databases import FoundDatabase, find_databases, sqlite_url
 from yellow_ladder.discovery.elsewhere import Elsewhere, named_elsewhere, settings_named, used_elsewhere
 from yellow_ladder.discovery.etc import settings_of_it
@@ -24,6 +31,7 @@ from yellow_ladder.files.manifest import walk_tree
 
 MOST_ENTRIES = 200_000
 _MOST_DATABASES = 4  # in one folder: more of them are most likely one for each user or thing
+_NEAR_TOP, _MOST_READ = 3, 50
 A_CACHE = re.compile(r"(?i)(?:^|[._-])caches?(?:$|[._-])")
 WHY_HIDDEN_CACHE = "its name: neither backed up nor compared"
 _SAY_SHIPPED = "say with `shipped` which file of the release it is"
@@ -102,7 +110,7 @@ def _places(found: Discovery, root: Path, accounts: Collection[str], links: Sequ
 
 
 def _look_below(found: Discovery, folder: str, is_open: Collection[str]) -> None:
-    """Databases and logs in a data folder outside root."""
+    """Databases and logs in a data folder outside root; databases also that settings near its top tell of."""
     paths, databases, caches = list[str](), dict[str, list[str]](), set[str]()
     with contextlib.suppress(OSError):
         for path, entry in islice(walk_tree(Path(folder), called=folder), MOST_ENTRIES):
@@ -113,9 +121,20 @@ def _look_below(found: Discovery, folder: str, is_open: Collection[str]) -> None
                 if is_sqlite(Path(path)) and not cache_of(path):
                     databases.setdefault(path.rpartition("/")[0], []).append(path)
     take_databases(found, databases, is_open)
+    _take_told(found, folder, paths)
     found.caches += [Guess(one, WHY_HIDDEN_CACHE) for one in sorted(caches)]
     logs = list(logs_within(folder, paths))
     found.logs += [*logs, *log_files_within(folder, paths, [one.what for one in logs])]
+
+
+def _take_told(found: Discovery, folder: str, paths: Sequence[str]) -> None:
+    """Databases that settings in a data folder outside root tell of. The files stay data: no release has any there."""
+    near = [path for path in paths if path[len(folder) :].count("/") <= _NEAR_TOP]
+    likely = [path for path in near if SETTINGS_NAME.search(Path(path).name) or CODE_NAME.search(Path(path).name)]
+    for path in likely[:_MOST_READ]:
+        known = {one.url for one in found.databases}
+        told = find_databases(read_settings(Path(path)).pairs, Path(path), found.root)
+        found.databases += [one for one in told if one.url not in known]
 
 
 def cache_of(path: str) -> str:

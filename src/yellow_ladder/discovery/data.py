@@ -24,6 +24,8 @@ CODE = {
     ".tpl", ".sql", ".pm", ".cgi",
 }  # fmt: skip
 ADDON_NAMES = {"addons", "add-ons", "plugins", "extensions", "themes", "skins", "languages"}
+# Of scripts, those whose names say that settings are all there is in them.
+CODE_NAME = re.compile(r"(?i)^(?:.*[._-])?(?:config|conf|settings?|local|parameters|options)(?:\.inc)?\.\w+$")
 SETTINGS_NAME = re.compile(r"(?i)conf|setting|local|\.env|parameters|\.ini$")
 _FOLDER_OF_SETTINGS = re.compile(r"(?i)^(?:conf|config|configuration|etc|settings)$")
 _DATA_NAMES = {

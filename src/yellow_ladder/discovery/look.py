@@ -19,6 +19,7 @@ from yellow_ladder.discovery.around import (
     take_databases,
 )
 from yellow_ladder.discovery.data import (
+    CODE_NAME,
     DEEPEST,
     HOME_TOOLS,
     NOT_SEARCHED,
@@ -41,7 +42,7 @@ from yellow_ladder.discovery.found import Discovery
 from yellow_ladder.discovery.links import links_out
 from yellow_ladder.discovery.packages import Package, installed_package, where_it_says
 from yellow_ladder.discovery.readers import FoundSettings, read_settings
-from yellow_ladder.discovery.running import is_set_for, running_in
+from yellow_ladder.discovery.running import is_set_for, running_in, with_variables
 from yellow_ladder.discovery.served import served_by
 from yellow_ladder.discovery.servers import find_servers
 from yellow_ladder.discovery.shapes import (
@@ -65,7 +66,6 @@ _KEY_FILE = re.compile(
     r"|^secret[._-]?(?:tokens?|key[._-]?base)(?:\.\w+)?$"
 )
 _LICENCE_FILE = re.compile(r"(?i)licen[cs]e.*\.(key|lic|dat)$|\.lic$")
-_CODE_NAME = re.compile(r"(?i)^(?:.*[._-])?(?:config|conf|settings?|local|parameters|options)(?:\.inc)?\.\w+$")
 _DEEPEST_CODE = 2
 # Files that build or test a program, and folders that no site changes anything in.
 _BUILD_NAME = re.compile(
@@ -122,6 +122,8 @@ def discover(
     _find_database_files(found, files)
     leading_out = [one for one in links_out(root, links) if one.link not in shipped] if found.behind is None else []
     find_elsewhere(found, etc, leading_out)
+    beside = [one.what for one in found.data if one.what.startswith("/")]
+    found.running = [with_variables(one, beside) for one in found.running]
     find_connections(found)
     for guesses, pattern, why in (
         (found.keys, _KEY_FILE, "its name says that it is a key"),
@@ -322,5 +324,5 @@ def _sounds_like_settings(path: str, read: FoundSettings) -> bool:
     if _BUILD_NAME.match(name) or (name.startswith(".") and name.endswith(".json")):  # a program's own memory
         return False
     if read.is_code:
-        return path.count("/") < _DEEPEST_CODE and read.is_plain and _CODE_NAME.search(name) is not None
+        return path.count("/") < _DEEPEST_CODE and read.is_plain and CODE_NAME.search(name) is not None
     return SETTINGS_NAME.search(path) is not None

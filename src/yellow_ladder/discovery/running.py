@@ -12,6 +12,7 @@ from pathlib import Path
 import psutil
 
 from yellow_ladder import nolinks
+from yellow_ladder.files.entry import within
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.masking import masked_line
 
@@ -217,6 +218,18 @@ def _began_in(root: Path, process: psutil.Process, words: list[str]) -> str:
         if one and all(Path(one, word).exists() for word in relative):
             return one
     return folder
+
+
+def with_variables(one: Running, folders: Sequence[str]) -> Running:
+    """The same with the variables that name one of some folders outside root, or what is in them."""
+    with contextlib.suppress(psutil.Error, OSError):
+        known = dict(one.environment)
+        for name, value in sorted(psutil.Process(one.pid).environ().items()):
+            is_its_own = name not in _OF_SHELLS and not name.startswith(_OF_TOOLS) and len(value) < _LONGEST_WORD
+            if is_its_own and within(value, folders) and nolinks.is_there(Path(value)):
+                known.setdefault(name, value)
+        return replace(one, environment=tuple(known.items()))
+    return one
 
 
 def _variables(root: Path, process: psutil.Process) -> Iterator[tuple[str, str]]:

@@ -55,7 +55,7 @@ Packages = tuple[tuple[str, str], ...]
 class Environment:
     """A language environment of the release: which runtime, its program in there, and the one that it was made with;
     in which folder it is, and which packages somebody has asked for, with their versions; `held`: of those that others
-    bring anyway.
+    bring anyway; `maker`: the program that made it, where that is not the runtime itself.
     """
 
     runtime: str
@@ -65,6 +65,7 @@ class Environment:
     folder: str = ""
     asked_for: Packages = ()
     held: Packages = ()
+    maker: str = ""
 
 
 def find_link(root: Path) -> Behind | None:
@@ -100,7 +101,8 @@ def find_environment(release: Path) -> Environment | None:
             listing = (program, "-m", "pip", "list", "--format=freeze") if _has_pip(folder) else ()
             made_with = str(Path(home[1]) / name) if home else "python3"
             asked, held = _asked_for(folder)
-            return Environment("python", program, made_with, listing, inside.rstrip("/"), asked, held)
+            maker = "virtualenv" if re.search(r"^virtualenv\s*=", text, re.MULTILINE) else ""
+            return Environment("python", program, made_with, listing, inside.rstrip("/"), asked, held, maker)
         if (folder / "node_modules").is_dir():
             return Environment("node", "node", "node", (), inside.rstrip("/"), tuple(_depended_on(folder)))
     return None

@@ -65,8 +65,12 @@ def _python(
     folder = f"{{release}}/{environment.folder}" if environment.folder else "{release}"
     packages = source / f"packages-{version}.txt"
     runtime = "{runtime}" if known.site.record.runtimes else environment.made_with
+    made = [runtime, "-m", "venv", folder]
+    if environment.maker:  # it puts programs there that the runtime's own way does not
+        made = [environment.maker, "--python", runtime, folder]
+        left.append(f"{version}: {environment.maker}, which made the environment in use, is there to make another")
     commands = (
-        [runtime, "-m", "venv", folder],
+        made,
         [f"{folder}/bin/python", "-m", "pip", "install", "--requirement", f"{{source}}/{packages.name}"],
     )
     if not ours:

@@ -23,6 +23,7 @@ from yellow_ladder.services.looking import about_process, works_for_another
 from yellow_ladder.services.mentions import with_mark
 from yellow_ladder.services.port import MARK, About, OnWait, ServiceState, nobody_waits, not_ready, not_stopped
 from yellow_ladder.services.readiness import Watch, alarm_of, last_words, readiness_of, wait_until_ready
+from yellow_ladder.services.variables import left_out
 from yellow_ladder.site.service_records import ProcessRecord
 from yellow_ladder.site.site import Site
 from yellow_ladder.site.surroundings import Started, started
@@ -196,6 +197,10 @@ class ProcessService:
 
     def started_with(self) -> tuple[Path, list[str]]:
         return self._folder(), [self._site.filled(word) for word in self._spec.run]
+
+    def left_out(self) -> dict[str, str]:
+        """Variables that its process has now and would not have once it is started from here, with their values."""
+        return left_out(self.process(), self._started([self._site.filled(word) for word in self._spec.run]).environment)
 
     def trouble(self) -> str:
         run = [self._site.filled(word) for word in self._spec.run]

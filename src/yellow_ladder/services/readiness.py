@@ -23,6 +23,7 @@ from yellow_ladder.services.port import OnWait, Waiting, nobody_waits, not_ready
 from yellow_ladder.site.service_records import ServiceRecord
 from yellow_ladder.site.site import Site
 from yellow_ladder.site.surroundings import run_started, started
+from yellow_ladder.words import uncoloured
 
 _PAUSE_S = 0.02
 _LONGEST_PAUSE_S = 0.5
@@ -233,7 +234,7 @@ def last_words(log: str) -> str:
     try:
         with os.fdopen(nolinks.open_regular(nolinks.trusted(log)), "rb") as stream:
             stream.seek(max(0, os.fstat(stream.fileno()).st_size - _TAIL_BYTES))
-            text = stream.read(_TAIL_BYTES).decode(errors="replace")
+            text = uncoloured(stream.read(_TAIL_BYTES).decode(errors="replace"))
     except (OSError, ValueError):
         return ""
     lines = [masked_line(line.strip())[:_LONGEST_LINE] for line in text.splitlines() if line.strip()][-_LAST_LINES:]

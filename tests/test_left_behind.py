@@ -1,0 +1,80 @@
+"""What a site has beside its releases, and a climb would leave behind, is told before: variables, links, a database."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import tomllib
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Demo, MakeDemo, run_program
+from yellow_ladder.demo.prepare import start_site
+
+
+def told(demo: Demo, check: str) -> list[str]:
+    """What a check says that is not well, remedies included."""
+    found = demo.yl("check", "--json").document["result"]["findings"]
+    return [f"{one['saw']} -> {one['remedy']}" for one in found if one["check"] == check and one["level"] != "ok"]
+
+
+def test_variables_that_a_process_would_not_be_started_with_are_told_by_name(
+    idle: Demo, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Of the session that it was started in, only what this one does not have as well; values are shown nowhere."""
+    around = {"QUAY_TIDES": "high-water-4711", "SSH_TTY": "/dev/pts/9", "QUAY_ROOT": str(idle.root), "QUAY_ALL": "x"}
+    for name, value in around.items():
+        monkeypatch.setenv(name, value)
+    start_site(idle.site())
+    for name in ("QUAY_TIDES", "SSH_TTY", "QUAY_ROOT"):
+        monkeypatch.delenv(name)
+    (said,) = told(idle, "variables")
+    assert "would not be started with: QUAY_ROOT, QUAY_TIDES -> name those that it needs in environment" in said
+    assert "4711" not in said
+    idle.edit('kind = "process"', 'kind = "process"\nenvironment = { QUAY_TIDES = "8", QUAY_ROOT = "{root}" }')
+    assert told(idle, "variables") == []
+
+
+def test_links_in_data_that_go_past_the_link_to_the_release_in_use_are_told(make_demo: MakeDemo) -> None:
+    demo = make_demo(shape="environment")
+    release = demo.root / "releases" / "2.4"
+    data = demo.root / next(one for one in demo.site().record.keep.data if not one.startswith("/"))
+    assert told(demo, "pointer") == []
+    (data / "through").symlink_to(demo.root / "current" / "static")
+    (data / "elsewhere").symlink_to("/usr/share")
+    assert told(demo, "pointer") == [], "these go along, or have nothing to do with it"
+    (data / "pictures").mkdir()
+    (data / "pictures" / "static").symlink_to(os.path.relpath(release / "static", data / "pictures"))
+    (said,) = told(demo, "pointer")
+    assert f"{data}/pictures/static leads to releases/2.4 itself, and will when the site is at another release" in said
+    assert f"ln -sfn {demo.root}/current/static {data}/pictures/static" in said
+
+
+def test_settings_beside_data_elsewhere_tell_the_database_and_the_variable_that_leads_there(tmp_path: Path) -> None:
+    app, site = tmp_path / "app", tmp_path / "berths"
+    for folder in (app, site / "conf", site / "uploads" / "a" / "b" / "c"):
+        folder.mkdir(parents=True)
+    (app / "VERSION").write_text("2.4\n")
+    (app / "serve.py").write_text("log = open('served.txt', 'a')\nprint('ready', flush=True)\ninput()\n")
+    text = """DATABASES = {"default": {
+    "ENGINE": "django.db.backends.postgresql", "NAME": "berths", "USER": "quay", "PASSWORD": "%s",
+    "HOST": "127.0.0.1", "PORT": "5439"}}
+"""
+    (site / "conf" / "settings_local.py").write_text(text % "high-water-4711")
+    for place in ("uploads/a/b/c/settings.py", "uploads/menu.json"):  # what people have uploaded tells nothing
+        (site / place).write_text(text.replace("berths", "theirs") % "x")
+    around = {**os.environ, "QUAY_SITE": str(site), "QUAY_PASSWORD": "high-water-4711"}
+    words = [sys.executable, str(app / "serve.py")]
+    with subprocess.Popen(words, cwd=site, env=around, stdin=subprocess.PIPE, stdout=subprocess.PIPE) as running:
+        assert running.stdout is not None
+        running.stdout.readline()
+        answer = run_program("init", "app", "--units", "app", folder=tmp_path)
+        running.kill()
+    assert answer.code == 0, answer.err
+    written = (tmp_path / "ladder.toml").read_text()
+    assert [one["url"] for one in tomllib.loads(written)["databases"]] == ["postgresql://quay@127.0.0.1:5439/berths"]
+    assert "key DATABASES.default.PASSWORD) and was not copied" in written.replace("\n# ", " ")
+    assert f'# environment = {{ QUAY_SITE = "{site}" }}' in written
+    assert "4711" not in written + answer.out
