@@ -666,6 +666,36 @@ def test_libraries_that_are_upgraded_in_place_are_told_how_they_become_a_release
     assert script.read_text() == server
 
 
+@pytest.mark.parametrize(
+    ("script", "asked", "is_told"),
+    [
+        ("const quay = require('quaybook');\nquay.start({ port: 4242 });\n", {"quaybook": "^2.4.1"}, True),
+        ("import { start } from 'quaybook/server';\nstart();\n", {"quaybook": "^2.4.1"}, True),
+        ("require('quaybook');\n", {"quaybook": "^2.4.1", "knots": "9"}, False),
+        ("require('./berths');\n", {"quaybook": "^2.4.1"}, False),
+        ("require('quaybook');\n" + "// its own\n" * 500, {"quaybook": "^2.4.1"}, False),
+    ],
+)
+def test_a_short_script_that_starts_a_library_stays_and_the_library_becomes_a_release(
+    script: str, asked: dict[str, str], is_told: bool, tmp_path: Path
+) -> None:
+    app = tmp_path / "app"
+    for name in asked:
+        (app / "node_modules" / name).mkdir(parents=True)
+        (app / "node_modules" / name / "package.json").write_text(json.dumps({"name": name, "version": "2.4.1"}))
+    (app / "package.json").write_text(json.dumps({"dependencies": asked}))
+    (app / "server.js").write_text(script)
+    left = initialised(app, "--units", tmp_path, "--show").document["result"]["left"]
+    told = [one for one in left if one.startswith("placement")]
+    assert bool(told) == is_told
+    if is_told:
+        moved = told[0].partition("While it is stopped: ")[2].partition(";")[0]
+        subprocess.run(["/bin/sh", "-ec", moved], cwd=app, check=True)
+        found = initialised(app, "--units", tmp_path, "--show").document["result"]["found"]
+        assert (found["product"], found["version"]) == ("quaybook", "2.4.1")
+        assert (app / "server.js").read_text() == script
+
+
 def test_an_environment_that_is_upgraded_in_place_is_told_how_it_becomes_a_release(tmp_path: Path) -> None:
     app = tmp_path / "app"
     packages = app / "venv" / "lib" / "python3.11" / "site-packages"

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import re
 import stat
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
 from itertools import islice
 from pathlib import Path
+
+import psutil
 
 from yellow_ladder.accounts import may_write
 from yellow_ladder.discovery.connections import connections_of
@@ -28,6 +31,7 @@ from yellow_ladder.discovery.links import LinkOut
 from yellow_ladder.discovery.readers import read_settings
 from yellow_ladder.files.entry import within
 from yellow_ladder.files.manifest import walk_tree
+from yellow_ladder.services.variables import left_out
 
 MOST_ENTRIES = 200_000
 _MOST_DATABASES = 4  # in one folder: more of them are most likely one for each user or thing
@@ -76,6 +80,20 @@ def find_connections(found: Discovery) -> None:
             found.databases.append(FoundDatabase(one.url, one.said, is_guess=True))
         else:
             found.connected.append(one.said)
+
+
+def find_in_variables(found: Discovery) -> None:
+    """Databases that variables of processes tell of, and the names of those that neither a file nor this program's own
+    session sets: what starts such a process anew has to give them.
+    """
+    for one in found.running:
+        with contextlib.suppress(psutil.NoSuchProcess):
+            own = left_out(psutil.Process(one.pid), {})
+            own = {name: value for name, value in own.items() if os.environ.get(name) != value}
+            known = {each.url for each in found.databases}
+            told = find_databases(own.items(), Path(f"the environment of process {one.pid}"), found.root)
+            found.databases += [each for each in told if each.url not in known]
+            found.variables[one.pid] = tuple(own.keys() - found.set_by_files - dict(one.environment).keys())
 
 
 def find_elsewhere(found: Discovery, etc: Path, links: Sequence[LinkOut]) -> None:

@@ -50,4 +50,5 @@ class Discovery:
     as_files: dict[str, int] = field(default_factory=dict)  # folders, and how many SQLite files in them stay files
     connected: list[str] = field(default_factory=list)  # to which servers, where the database's name is not known
     apart: list[Guess] = field(default_factory=list)  # single files outside root that a process writes to
+    variables: dict[int, tuple[str, ...]] = field(default_factory=dict)  # that nothing else sets, by process
     shortened: bool = False

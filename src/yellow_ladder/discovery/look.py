@@ -16,6 +16,7 @@ from yellow_ladder.discovery.around import (
     cache_of,
     find_connections,
     find_elsewhere,
+    find_in_variables,
     take_databases,
 )
 from yellow_ladder.discovery.data import (
@@ -124,6 +125,7 @@ def discover(
     find_elsewhere(found, etc, leading_out)
     beside = [one.what for one in found.data if one.what.startswith("/")]
     found.running = [with_variables(one, beside) for one in found.running]
+    find_in_variables(found)
     find_connections(found)
     for guesses, pattern, why in (
         (found.keys, _KEY_FILE, "its name says that it is a key"),

@@ -21,6 +21,7 @@ _OWN_PRODUCT = ("composer.json", "package.json", "PKG-INFO", "VERSION", "version
 _LARGEST_BYTES = 64 * 1024
 _PROGRAMS = {".php": "php", ".py": "python3", ".rb": "ruby", ".pl": "perl"}
 _NEAR_TOP, _ENOUGH_CODE = 3, 3
+_MOST_SCRIPTS, _LONGEST_START = 2, 4096
 # What an installer is given: anything else could name another place to install from, or begin a line of its own.
 _PACKAGE = re.compile(r"(?:@[\w-][\w.-]*/)?[\w-][\w.-]*\Z", re.ASCII)
 _ITS_VERSION = re.compile(r"\d[\w.+!-]*\Z", re.ASCII)
@@ -163,6 +164,21 @@ def has_own_code(folder: Path) -> bool:
         (one.suffix in _CODE_OF_NODE and not one.stem.endswith(".config")) or one.name in _WHERE_CODE_IS
         for one in folder.iterdir()
     )
+
+
+def is_started_by_little(folder: Path) -> bool:
+    """Whether all the code beside a list of libraries is a short script that starts the only one that is asked for, as
+    a vendor's instructions have an administrator write it.
+    """
+    asked = _json(folder / "package.json")
+    names = list(asked["dependencies"]) if isinstance(asked.get("dependencies"), dict) else []
+    own = [one for one in folder.iterdir() if one.suffix in _CODE_OF_NODE and not one.stem.endswith(".config")]
+    is_little = 0 < len(own) <= _MOST_SCRIPTS and not any((folder / one).is_dir() for one in _WHERE_CODE_IS)
+    if len(names) != 1 or "version" in asked or not is_little:
+        return False
+    loads = re.compile(rf"(?:require\(|import\(|from|import)\s*['\"]{re.escape(names[0])}['\"/]")
+    texts = [text_of(one) for one in own]
+    return sum(map(len, texts)) <= _LONGEST_START and any(map(loads.search, texts))
 
 
 def _json(path: Path) -> dict[str, Any]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from yellow_ladder.discovery.found import Discovery
 from yellow_ladder.discovery.running import Running
@@ -12,6 +12,7 @@ from yellow_ladder.discovery.servers import servers_text
 from yellow_ladder.discovery.writing.databases import printable, toml_text
 from yellow_ladder.files.entry import within
 from yellow_ladder.masking import masked_line
+from yellow_ladder.words import some_of
 
 
 def services_text(found: Discovery, left: list[str]) -> list[str]:
@@ -23,6 +24,7 @@ def services_text(found: Discovery, left: list[str]) -> list[str]:
         left.append(f"{text}, and name its databases")
     if not found.units and (found.running or not (found.servers or found.served)):
         left.append("[[services]]: no unit file points into the folder; say how the application is started and stopped")
+        left += _variables_left(found)
         for number, one in enumerate(found.running):
             lines += _as_it_runs(found, one, "web" if number == 0 else f"worker-{number}")
     # Where the application has processes of its own, a web server only hands on what they say.
@@ -105,6 +107,17 @@ def in_braces(found: Discovery, word: str) -> str:
             if word == whole or word.startswith(f"{whole}/"):
                 return "{release}" + word[len(whole) :]
     return word.replace(str(found.root), "{root}", 1) if within(word, [str(found.root)]) else word
+
+
+def _variables_left(found: Discovery) -> Iterator[str]:
+    """What processes have in their environment beside what is written for them, by name: values may be secrets."""
+    for one in found.running:
+        names = sorted(found.variables.get(one.pid, ()))
+        if names:
+            yield (
+                f"[environment]: process {one.pid} runs with {some_of(names, 8)}: write what it needs of these into a"
+                " file beside this one, NAME=value in each line, chmod 600 it, and name it under `files`"
+            )
 
 
 _DETACHED = (

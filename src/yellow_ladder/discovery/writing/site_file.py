@@ -15,7 +15,13 @@ from yellow_ladder import nolinks
 from yellow_ladder.discovery.data import Guess
 from yellow_ladder.discovery.databases import sqlite_url
 from yellow_ladder.discovery.found import Discovery
-from yellow_ladder.discovery.shapes import LISTS_OF_LIBRARIES, Environment, applications_in, has_own_code
+from yellow_ladder.discovery.shapes import (
+    LISTS_OF_LIBRARIES,
+    Environment,
+    applications_in,
+    has_own_code,
+    is_started_by_little,
+)
 from yellow_ladder.discovery.writing.databases import databases_text, printable, toml_text
 from yellow_ladder.discovery.writing.services import in_braces, jobs_text, services_text
 from yellow_ladder.files.entry import within
@@ -161,8 +167,10 @@ def _in_place(found: Discovery, one: Environment) -> str:
 
 
 def _are_libraries_alone(root: Path, one: Environment) -> bool:
-    """Whether a folder has libraries and no program beside them, which would go with them as one tree."""
-    return one.runtime == "node" and bool(one.asked_for) and not has_own_code(root)
+    """Whether a folder has libraries and no program beside them, which would go with them as one tree; what merely
+    starts one of them stays where it is.
+    """
+    return one.runtime == "node" and bool(one.asked_for) and (not has_own_code(root) or is_started_by_little(root))
 
 
 def _libraries_in_place(found: Discovery, one: Environment) -> str:
