@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import re
 import shlex
@@ -64,10 +65,11 @@ def _past_the_link(at: Circumstances, release: Path) -> Iterator[tuple[Path, Pat
             return path[len(top) :].count("/") > _DEEPEST_LINK
 
         for path, entry in islice(walk_tree(top, is_deep, str(top)), _MOST_LOOKED_AT):
-            if stat.S_ISLNK(entry.status.st_mode):
-                target = Path(os.path.normpath(Path(path).parent / nolinks.target_of(Path(path))))
-                if target.is_relative_to(release) or target.is_relative_to(release.resolve()):
-                    yield Path(path), target
+            with contextlib.suppress(OSError):  # it may be gone by now
+                link = Path(path) if stat.S_ISLNK(entry.status.st_mode) else None
+                target = Path(os.path.normpath(link.parent / nolinks.target_of(link))) if link else None
+                if link and target and (target.is_relative_to(release) or target.is_relative_to(release.resolve())):
+                    yield link, target
 
 
 def releases_to_make(at: Circumstances, route: Route) -> Iterator[Finding]:

@@ -17,6 +17,7 @@ from yellow_ladder.words import count_of
 
 MOST_LINES = 12
 _MOST_PARTS = 6
+_PLURALS = {"index": "indexes", "policy": "policies", "statistics": "statistics", "materialized": "materialized views"}
 
 
 class Became(StrEnum):
@@ -75,7 +76,7 @@ def data_in_short(verdicts: Mapping[str, Sequence[TableVerdict]]) -> list[str]:
             else:
                 listed += [f"{name}.{one.table}: {text}" for text in one.remarks]
     for (name, kind, remark), some in folded.items():
-        many = count_of(len(some), kind, "indexes" if kind == "index" else "policies" if kind == "policy" else "")
+        many = count_of(len(some), kind, _PLURALS.get(kind, ""))
         told = remark.replace("is gone", "are gone").replace("declares it", "declares them")
         listed.append(f"{name}: {many} {told}; the first is {some[0].table.removeprefix(f'{kind} ')}")
     return listed
