@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import base64
+import hashlib
 import os
 import subprocess
 import sys
@@ -76,6 +78,34 @@ def test_links_in_data_that_go_past_the_link_to_the_release_in_use_are_told(make
     (said,) = told(demo, "pointer")
     assert f"{data}/pictures/static leads to releases/2.4 itself, and will when the site is at another release" in said
     assert f"ln -sfn {demo.root}/current/static {data}/pictures/static" in said
+
+
+def test_an_edit_of_an_installed_package_is_told_before_it_is_left_behind(make_demo: MakeDemo) -> None:
+    """Of a release that nobody has an archive of, what its packages' installer wrote down tells."""
+    demo = make_demo(shape="environment", start=False)
+    packages = demo.root / "releases" / "2.4" / "env" / "lib" / "python3.11" / "site-packages"
+    (packages / "quaybook-2.4.dist-info").mkdir(parents=True)
+    texts = {"quaybook/tides.py": "HIGH = 8\n", "quaybook/berths.py": "FREE = 4\n", "quaybook/gone.py": ""}
+    lines = ["quaybook/tides.cpython-311.pyc,,", "../../../bin/quay,sha256=AAAA,4", "quaybook-2.4.dist-info/RECORD,,"]
+    (packages / "quaybook").mkdir()
+    for path, text in texts.items():
+        (packages / path).write_text(text)
+        digest = base64.urlsafe_b64encode(hashlib.sha256(text.encode()).digest()).rstrip(b"=").decode()
+        lines.append(f"{path},sha256={digest},{len(text)}")
+    record = packages / "quaybook-2.4.dist-info" / "RECORD"
+    record.write_text("\n".join(lines) + "\n")
+    (packages / "quaybook" / "gone.py").unlink()
+    for archive in (demo.folder / "releases").glob("quaybook-2.4*"):
+        archive.unlink()
+    assert told(demo, "core edits") == []
+    later = record.stat().st_mtime + 60
+    os.utime(packages / "quaybook" / "berths.py", (later, later))
+    assert told(demo, "core edits") == [], "copied, and the same"
+    (packages / "quaybook" / "tides.py").write_text("HIGH = 9\n")
+    os.utime(packages / "quaybook" / "tides.py", (later, later))
+    (said,) = told(demo, "core edits")
+    assert "1 file of installed packages edited here: env/lib/python3.11/site-packages/quaybook/tides.py" in said
+    assert "do the same in the new release once it is made, where it is still wanted; releases/2.4 keeps yours" in said
 
 
 def test_settings_beside_data_elsewhere_tell_the_database_and_the_variable_that_leads_there(tmp_path: Path) -> None:

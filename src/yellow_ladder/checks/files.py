@@ -15,6 +15,7 @@ from yellow_ladder.files.entry import Kind, within
 from yellow_ladder.files.mounts import mounts_below
 from yellow_ladder.files.reading import read_regular
 from yellow_ladder.services.looking import written_below
+from yellow_ladder.survey.drift.packages import look_at_packages
 from yellow_ladder.words import count_of, some_of
 
 _MOST_NAMED = 12
@@ -118,10 +119,28 @@ def _is_pid_file(path: Path) -> bool:
     return text.isdigit() and psutil.pid_exists(int(text))
 
 
+def _edited_packages(at: Circumstances) -> Iterator[Finding]:
+    """What the installer of a release's packages has written down tells of edits; nothing where there is none of it."""
+    path = at.site.release_path
+    found = look_at_packages(at.site.root / path)
+    if found.edited:
+        seen = f"{count_of(len(found.edited), 'file')} of installed packages edited here: {some_of(found.edited)}"
+        remedy = f"do the same in the new release once it is made, where it is still wanted; {path} keeps yours"
+        yield warn("core edits", seen, remedy)
+    elif found.files:
+        yield ok("core edits", f"{found.files:,} files of installed packages are as they were installed")
+
+
 def core_edits(at: Circumstances) -> Iterator[Finding]:
     """Would an edit of one of the release's own files be lost?"""
     files, version = at.survey.files, at.survey.version
     installed = at.releases.of(version) if version else None
+    is_made = at.site.record.placement == "pointer" and not files.release_known
+    if not files.reference and (is_made or (installed is not None and installed.is_built)):
+        seen_of_packages = list(_edited_packages(at))
+        if seen_of_packages:
+            yield from seen_of_packages
+            return
     if not files.reference and installed is not None and installed.is_built:
         seen = f"{version} was made by commands, and nothing recorded what: edits of its files cannot be seen"
         yield warn(
