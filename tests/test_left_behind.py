@@ -73,6 +73,12 @@ def test_links_in_data_that_go_past_the_link_to_the_release_in_use_are_told(make
     (data / "through").symlink_to(demo.root / "current" / "static")
     (data / "elsewhere").symlink_to("/usr/share")
     assert told(demo, "pointer") == [], "these go along, or have nothing to do with it"
+    (demo.root / "berth.plan").write_text("a single file of data\n")
+    (demo.root / "now").symlink_to("releases/2.4/static")
+    demo.edit("data = [", 'data = ["berth.plan", "not-there", "now", ')
+    (said,) = told(demo, "pointer")
+    assert f"{demo.root}/now leads to releases/2.4 itself" in said
+    (demo.root / "now").unlink()
     (data / "pictures").mkdir()
     (data / "pictures" / "static").symlink_to(os.path.relpath(release / "static", data / "pictures"))
     (said,) = told(demo, "pointer")

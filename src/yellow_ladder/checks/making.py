@@ -59,17 +59,27 @@ def pointer_leads(at: Circumstances) -> Iterator[Finding]:
 def _past_the_link(at: Circumstances, release: Path) -> Iterator[tuple[Path, Path]]:
     """Links in data folders, near their tops, that lead to the release in use without the link that is turned over."""
     for folder in (*at.site.record.keep.data_paths, *at.site.record.keep.data_elsewhere):
-        top = at.site.root / folder
-
-        def is_deep(path: str, top: str = str(top)) -> bool:
-            return path[len(top) :].count("/") > _DEEPEST_LINK
-
-        for path, entry in islice(walk_tree(top, is_deep, str(top)), _MOST_LOOKED_AT):
+        for link in _links_near(at.site.root / folder):
             with contextlib.suppress(OSError):  # it may be gone by now
-                link = Path(path) if stat.S_ISLNK(entry.status.st_mode) else None
-                target = Path(os.path.normpath(link.parent / nolinks.target_of(link))) if link else None
-                if link and target and (target.is_relative_to(release) or target.is_relative_to(release.resolve())):
+                target = Path(os.path.normpath(link.parent / nolinks.target_of(link)))
+                if target.is_relative_to(release) or target.is_relative_to(release.resolve()):
                     yield link, target
+
+
+def _links_near(top: Path) -> Iterator[Path]:
+    """The links in a folder, not far below it; of anything else, itself where it is one."""
+    if not nolinks.is_folder(top):
+        with contextlib.suppress(OSError):
+            if stat.S_ISLNK(nolinks.status_of(top).st_mode):
+                yield top
+        return
+
+    def is_deep(path: str) -> bool:
+        return path[len(str(top)) :].count("/") > _DEEPEST_LINK
+
+    for path, entry in islice(walk_tree(top, is_deep, str(top)), _MOST_LOOKED_AT):
+        if stat.S_ISLNK(entry.status.st_mode):
+            yield Path(path)
 
 
 def releases_to_make(at: Circumstances, route: Route) -> Iterator[Finding]:
