@@ -301,6 +301,10 @@ def test_modules_of_one_series_and_the_extras_that_were_installed_are_asked_for_
     of_core = """Requires-Dist: letters[fast]>=1; python_version >= "3"
 Provides-Extra: postgresql
 Requires-Dist: tidesql>=2; extra == "postgresql"
+Requires-Dist: rope; platform_release ~= "no version"
+Provides-Extra: x
+ --index-url=http://127.0.0.1:1/
+Requires-Dist: tidesql>=2; extra == "x"
 Provides-Extra: pictures
 Requires-Dist: brush; extra == "pictures"
 Provides-Extra: speed

@@ -5,17 +5,21 @@ What is there and neither asked for nor needed by anything else came with one of
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 from email.parser import HeaderParser
 from pathlib import Path
 
+from packaging.markers import UndefinedComparison, UndefinedEnvironmentName
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.utils import canonicalize_name
 
 from yellow_ladder.files.reading import read_regular
 
 _LARGEST_BYTES = 1024 * 1024
+# It is written into a list that an installer is given: anything else could begin a line of its own there.
+_EXTRA = re.compile(r"[A-Za-z0-9][\w.-]*\Z", re.ASCII)
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,7 +39,10 @@ def _name_of(one: Requirement) -> str:
 
 
 def _holds(one: Requirement, extra: str) -> bool:
-    return one.marker is None or one.marker.evaluate({"extra": extra})
+    try:
+        return one.marker is None or one.marker.evaluate({"extra": extra})
+    except (UndefinedComparison, UndefinedEnvironmentName):
+        return False
 
 
 def extras_in(environment: Path, name: str) -> tuple[str, ...]:
@@ -68,7 +75,7 @@ def _installed(environment: Path) -> Iterator[tuple[str, _Package]]:
             continue
         facts = HeaderParser().parsestr(text)
         requirements = tuple(_parsed(facts.get_all("Requires-Dist") or []))
-        extras = tuple(facts.get_all("Provides-Extra") or [])
+        extras = tuple(one for one in facts.get_all("Provides-Extra") or [] if _EXTRA.match(one))
         was_asked_for = (about / "REQUESTED").exists()
         yield canonicalize_name(str(facts["Name"])), _Package(requirements, extras, was_asked_for)
 

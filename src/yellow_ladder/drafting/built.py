@@ -111,11 +111,11 @@ def _beside(environment: Environment, whole: tuple[str, str], version: Version, 
             wanted.append(f"{one[0]}=={one[1]}")
     for names, what in ((parts, "released in the same versions as"), (alike, "released in the same series as")):
         if names:
-            left.append(f"{version}: whether {some_of(names, 3)} {are(names)} {what} {whole[0]}, as before")
+            left.append(f"{version}: whether {some_of(names, 3)} {_are(names)} {what} {whole[0]}, as before")
     return wanted
 
 
-def are(names: list[str]) -> str:
+def _are(names: list[str]) -> str:
     """The verb for so many."""
     return "is" if len(names) == 1 else "are"
 
